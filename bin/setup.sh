@@ -1,0 +1,31 @@
+# Shared by bin/start and bin/test: what must be on the machine. Sourced, with the project as current folder.
+
+# Install Debian packages whose command is missing; needs root. PostgreSQL is always among them.
+debian_packages() {
+  local missing=()
+  local name
+  for name in "$@"; do command -v "$name" >/dev/null || missing+=("$name"); done
+  compgen -G '/usr/lib/postgresql/*/bin/initdb' >/dev/null || missing+=(postgresql)
+  python3 -c 'import ensurepip' 2>/dev/null || missing+=(python3-venv)
+  [ ${#missing[@]} -eq 0 ] && return
+  if [ "$(id -u)" -ne 0 ]; then
+    echo "Please install as root: apt-get install ${missing[*]}" >&2
+    exit 1
+  fi
+  echo "installing ${missing[*]} ..."
+  apt-get update -qq
+  DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
+}
+
+# Make .venv from the lock file, again whenever the lock file changes.
+python_packages() {
+  local stamp=.venv/lock.sha256
+  if ! sha256sum --check --status "$stamp" 2>/dev/null; then
+    echo "installing Python packages ..."
+    [ -x .venv/bin/python ] || python3 -m venv .venv
+    .venv/bin/pip install --quiet --disable-pip-version-check -r requirements.lock
+    sha256sum requirements.lock >"$stamp"
+  fi
+  .venv/bin/python -c 'import keen_horizon' 2>/dev/null ||
+    .venv/bin/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation --editable .
+}

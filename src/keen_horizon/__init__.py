@@ -1,0 +1,1 @@
+"""Keen Horizon: steady, straight pictures, with the price of every correction shown."""

@@ -1,0 +1,128 @@
+"""The command line: the core and its pipeline for batch use, and the commands that run the application."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+from keen_horizon.core.errors import KeenHorizonError
+from keen_horizon.core.media.probe import ClipInfo, probe
+from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.path.solve import solve_path
+from keen_horizon.core.treatment import Treatment
+from keen_horizon.pipeline.measuring import measure_clip
+from keen_horizon.pipeline.rendering import render_clip
+from keen_horizon.pipeline.report import correction_report, path_csv, path_document
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Run a command; 0 done, 1 failed with one line on standard error, 2 wrong usage."""
+    options = _parser().parse_args(arguments)
+    try:
+        options.run(options)
+    except (KeenHorizonError, OSError) as error:
+        print(f"keen-horizon: {error}", file=sys.stderr)
+        return 1
+    except KeyboardInterrupt:
+        print("keen-horizon: stopped.", file=sys.stderr)
+        return 1
+    return 0
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(prog="keen-horizon", description="Steady footage, with the price shown.")
+    commands = parser.add_subparsers(required=True, metavar="COMMAND")
+    measure = commands.add_parser("measure", help="measure the camera motion of a clip")
+    measure.add_argument("source", type=Path, metavar="SRC")
+    measure.add_argument("--out", type=Path, required=True, help="measurement to write (.npz)")
+    measure.add_argument("--json", type=Path, help="the same as open JSON")
+    measure.set_defaults(run=_measure)
+    correct = commands.add_parser("correct", help="measure, solve and render a clip")
+    correct.add_argument("source", type=Path, metavar="SRC")
+    correct.add_argument("destination", type=Path, metavar="DST")
+    correct.add_argument("--treatment", type=Path, help="treatment document (JSON)")
+    correct.add_argument("--measurement", type=Path, help="use a stored measurement instead of measuring")
+    correct.add_argument("--report", type=Path, help="figures to write (JSON)")
+    correct.add_argument("--path", type=Path, help="camera path to write (.json or .csv)")
+    correct.set_defaults(run=_correct)
+    for name, text in (
+        ("serve", "run the web server"),
+        ("worker", "run a worker for background jobs"),
+        ("demo", "make the demo project"),
+    ):
+        commands.add_parser(name, help=text).set_defaults(run=_application(name))
+    return parser
+
+
+def _application(name: str) -> Any:
+    def run(options: argparse.Namespace) -> None:
+        from keen_horizon import launch  # the application's libraries are not needed for batch use
+
+        getattr(launch, name)()
+
+    return run
+
+
+def _measure(options: argparse.Namespace) -> None:
+    info, times = probe(options.source)
+    measurement = measure_clip(options.source, info, times, 0, info.frames - 1, _bar("measuring"))
+    measurement.save(options.out)
+    if options.json:
+        _write_json(options.json, measurement.to_motion_json(float(info.pixel_aspect)))
+
+
+def _correct(options: argparse.Namespace) -> None:
+    treatment = Treatment.from_json(json.loads(options.treatment.read_text())) if options.treatment else Treatment()
+    info, times = probe(options.source)
+    if options.destination.resolve() == options.source.resolve():
+        raise KeenHorizonError(f"{info.name}: the result would overwrite the clip. Choose another name.")
+    began = time.perf_counter()
+    measurement = _measurement(options, info, times, treatment)
+    measured = time.perf_counter()
+    path = solve_path(measurement, treatment)
+    solved = time.perf_counter()
+    facts = render_clip(options.source, info, times, path, treatment, options.destination, _bar("rendering"))
+    if options.report:
+        seconds = {"measure": measured - began, "solve": solved - measured, "render": facts.seconds}
+        _write_json(options.report, correction_report(path, info, facts, seconds))
+    if options.path:
+        document = path_document(path, info, times)
+        if options.path.suffix == ".csv":
+            options.path.write_text(path_csv(document))
+        else:
+            _write_json(options.path, document)
+
+
+def _measurement(options: argparse.Namespace, info: ClipInfo, times: Any, treatment: Treatment) -> Measurement:
+    first, last = treatment.frames(info.frames)
+    if options.measurement:
+        return Measurement.load(options.measurement).part(first, last)
+    return measure_clip(options.source, info, times, first, last, _bar("measuring"))
+
+
+def _write_json(path: Path, document: dict[str, Any]) -> None:
+    path.write_text(json.dumps(document, indent=1) + "\n")
+
+
+def _bar(title: str) -> Any:
+    """Progress on standard error: a bar on a terminal, nothing elsewhere."""
+    if not sys.stderr.isatty():
+        return lambda done, total: None
+    began = time.perf_counter()
+
+    def show(done: int, total: int) -> None:
+        rate = done / max(1e-6, time.perf_counter() - began)
+        filled = 30 * done // max(1, total)
+        end = "\n" if done >= total else ""
+        print(
+            f"\r{title} [{'=' * filled:30}] {done}/{total} {rate:.0f} fps",
+            end=end,
+            file=sys.stderr,
+            flush=True,
+        )
+
+    return show

@@ -1,0 +1,11 @@
+"""The rules and the computation, free of web, database and queue.
+
+    file --media--> frames --motion--> Measurement --path--> CameraPath --mapping--> SamplingMap
+                       |                                                                 |
+                       +------------------------- render <-------------------------------+
+                                                     |
+                                                     +--media--> file
+
+Every arrow is a function from one frozen dataclass to the next; the folder that holds it
+has the arrow's name. Only `media` touches files.
+"""

@@ -1,0 +1,1 @@
+"""Planar transforms and the coordinates of pictures at different sizes."""

@@ -1,0 +1,126 @@
+"""The sampling map: for points of the output frame, the points of the source frame.
+
+It is a composition of stages, each a function on points for a frame number, applied in the order in
+which light is undone: output window and camera path first, the lens last. A stage that is a plane
+transform says so with its matrix; as long as all are, the whole map is one matrix per frame, which the
+browser gets as it is and the renderer lays out densely.
+
+Points are (N, 2) in display pixels (upright, square) of the output and of the source.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.geometry.picture import Size, resized, transform
+from keen_horizon.core.path.solve import CameraPath
+
+Floats = NDArray[np.float64]
+Maps = tuple[NDArray[np.float32], NDArray[np.float32]]
+
+
+class Stage(Protocol):
+    """One step of the map, from points nearer the output to points nearer the source."""
+
+    def points(self, frame: int, points: Floats) -> Floats:
+        """Map points (N, 2) for a frame number of the clip."""
+
+    def matrix(self, frame: int) -> Floats | None:
+        """The same as a matrix (3, 3), or None when it is not a plane transform."""
+
+
+@dataclass(frozen=True)
+class PlanarStage:
+    """The camera path's correction: `src_from_out` (N, 3, 3) for frames from clip number `first`."""
+
+    first: int
+    src_from_out: Floats
+
+    def points(self, frame: int, points: Floats) -> Floats:
+        """Map points by the frame's matrix."""
+        return transform(self.matrix(frame), points)
+
+    def matrix(self, frame: int) -> Floats:
+        """The frame's matrix."""
+        return np.asarray(self.src_from_out[frame - self.first])
+
+
+@dataclass(frozen=True)
+class SamplingMap:
+    """A composition of stages between frames of display size `size`."""
+
+    size: Size
+    stages: tuple[Stage, ...]
+
+    def source_points(self, frame: int, points: Floats) -> Floats:
+        """Where points (N, 2) of the output frame come from."""
+        for stage in self.stages:
+            points = stage.points(frame, points)
+        return points
+
+    def matrix(self, frame: int) -> Floats | None:
+        """The whole map as one matrix (3, 3), or None when a stage is not a plane transform."""
+        whole = np.eye(3)
+        for stage in self.stages:
+            step = stage.matrix(frame)
+            if step is None:
+                return None
+            whole = step @ whole
+        return whole
+
+
+@dataclass(frozen=True)
+class PlaneGrid:
+    """How the samples of one stored plane lie in the display frame.
+
+    `shape` is (rows, columns); `display_from_plane` (3, 3) holds pixel shape and chroma subsampling.
+    """
+
+    shape: tuple[int, int]
+    display_from_plane: Floats
+
+    @staticmethod
+    def of(shape: tuple[int, int], subsampling: tuple[int, int], coded: Size, display: Size) -> PlaneGrid:
+        """A plane of a picture stored at size `coded`, with `subsampling` (across, down).
+
+        Chroma samples are taken to lie in the middle of the luma samples they cover.
+        """
+        across, down = subsampling
+        luma_from_plane = np.array([[across, 0, (across - 1) / 2], [0, down, (down - 1) / 2], [0, 0, 1]], np.float64)
+        return PlaneGrid(shape, resized(display, coded) @ luma_from_plane)
+
+
+def dense_maps(sampling: SamplingMap, frame: int, target: PlaneGrid, source: PlaneGrid) -> Maps:
+    """Where each sample of the target plane comes from in the source plane: x and y, float32."""
+    plane_from_display = np.asarray(np.linalg.inv(source.display_from_plane), np.float64)
+    rows, columns = target.shape
+    matrix = sampling.matrix(frame)
+    if matrix is not None:
+        whole = plane_from_display @ matrix @ target.display_from_plane
+        if np.allclose(whole[2], (0, 0, 1), atol=1e-12):
+            return _affine_maps(whole, rows, columns)
+    x, y = np.meshgrid(np.arange(columns, dtype=np.float64), np.arange(rows, dtype=np.float64))
+    points = transform(target.display_from_plane, np.stack([x.ravel(), y.ravel()], -1))
+    found = transform(plane_from_display, sampling.source_points(frame, points)).astype(np.float32)
+    return found[:, 0].reshape(rows, columns), found[:, 1].reshape(rows, columns)
+
+
+def _affine_maps(matrix: Floats, rows: int, columns: int) -> Maps:
+    across, down = np.arange(columns), np.arange(rows)
+    x, y = (
+        np.add.outer(
+            (matrix[i, 1] * down + matrix[i, 2]).astype(np.float32),
+            (matrix[i, 0] * across).astype(np.float32),
+        )
+        for i in (0, 1)
+    )
+    return x, y
+
+
+def camera_map(path: CameraPath) -> SamplingMap:
+    """The sampling map of a camera path alone."""
+    return SamplingMap(path.size, (PlanarStage(path.first, path.matrices()),))

@@ -1,0 +1,64 @@
+"""Opening untrusted files: which containers are let in.
+
+FFmpeg guesses a format from the bytes, and some formats (playlists, concatenation scripts, image
+patterns) make it open other files or addresses. So the format is chosen here from the first bytes,
+by this list alone, and handed over as a fixed choice.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import av
+import av.container
+import av.error
+
+from keen_horizon.core.errors import MediaError, NotVideoError
+
+_EBML = b"\x1a\x45\xdf\xa3"
+_MOV_BOXES = {b"ftyp", b"moov", b"mdat", b"wide", b"free", b"skip", b"pnot"}
+NAMES = "MP4, MOV, MKV, WebM and AVI"
+
+
+def container_format(head: bytes) -> str | None:
+    """FFmpeg's demuxer name for the first bytes of a file, or None when not on the list."""
+    if head[4:8] in _MOV_BOXES:
+        return "mov"
+    if head[:4] == _EBML:
+        return "matroska"
+    if head[:4] == b"RIFF" and head[8:12] == b"AVI ":
+        return "avi"
+    return None
+
+
+def open_input(path: Path) -> av.container.InputContainer:
+    """Open a media file for reading.
+
+    Raises NotVideoError when the container is not on the list or holds no video, MediaError when
+    the file cannot be read.
+    """
+    try:
+        with path.open("rb") as file:
+            head = file.read(16)
+    except OSError as error:
+        raise MediaError(f"{path.name}: the file cannot be read ({error.strerror}).") from error
+    if not head:
+        raise NotVideoError(f"{path.name}: the file is empty. Copy it again from the camera.")
+    name = container_format(head)
+    if name is None:
+        raise NotVideoError(f"{path.name}: this is not a video file that can be opened. Use {NAMES}.")
+    options: dict[str, Any] = {"protocol_whitelist": "file"}
+    if name == "mov":
+        options |= {"enable_drefs": "0", "use_absolute_path": "0"}
+    try:
+        container = av.open(str(path), format=name, options=options, metadata_errors="replace")
+    except (av.error.FFmpegError, ValueError) as error:
+        raise NotVideoError(
+            f"{path.name}: the file is damaged or incomplete and cannot be opened. "
+            "Copy it again from the camera; if it was cut off while recording, repair its index first."
+        ) from error
+    if not container.streams.video:
+        container.close()
+        raise NotVideoError(f"{path.name}: there is no picture in this file, only sound or data.")
+    return container

@@ -1,0 +1,84 @@
+"""Where every frame stood, from motions between some pairs of frames.
+
+Chaining pairs adds up their errors; matches to key frames close the loops. A similarity's logarithm
+log z = log scale + i angle adds along a chain, so the poses solve one sparse complex linear system for
+z and then, z known, another for t. Wrong edges are outvoted by iterative reweighting (Holland & Welsch
+1977) with Tukey's weights after a few rounds of Cauchy's.
+
+Edge a -> b says  b_from_a(p) = m p + d.  With reference_from_frame poses (z, t) it asks for
+    log z_a - log z_b = log m           and, at the centre q of the points it was seen on,
+    z_b (m q + d) + t_b = z_a q + t_a.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.sparse import csc_matrix
+from scipy.sparse.linalg import splu
+
+from keen_horizon.core.geometry.similarity import Complex, Floats, Similarities
+
+ROUNDS = 8
+
+
+@dataclass(frozen=True)
+class Edges:
+    """E motions between frames: `source`, `target` (E,) indices, `motion` b_from_a, `centre` q (E,).
+
+    `sigma` (E,) is the expected error in pixels.
+    """
+
+    source: NDArray[np.intp]
+    target: NDArray[np.intp]
+    motion: Similarities
+    centre: Complex
+    sigma: Floats
+
+
+def solve_poses(edges: Edges, chain: Similarities, radius: float) -> Similarities:
+    """Poses reference_from_frame (N,), the first the identity.
+
+    `chain` (N,) are first guesses, near enough that angles need no unwrapping by more than half a turn;
+    `radius` turns an error of angle into pixels (half the diagonal).
+    """
+    count = len(chain)
+    guess = np.log(chain.z)
+    wanted = np.log(edges.motion.z)
+    offset = wanted - (guess[edges.source] - guess[edges.target])
+    offset = offset.real + 1j * np.angle(np.exp(1j * offset.imag))
+    change = _robust(edges, offset, count, edges.sigma / radius)
+    logs = guess + change
+    z = np.exp(logs - logs[0])
+    seen = z[edges.target] * (edges.motion.z * edges.centre + edges.motion.t)
+    t = _robust(edges, seen - z[edges.source] * edges.centre, count, edges.sigma * np.abs(z[edges.target]))
+    return Similarities(z, t - t[0])
+
+
+def _robust(edges: Edges, difference: Complex, count: int, sigma: Floats) -> Complex:
+    """Values x (N,) with x_source - x_target = difference, outliers outvoted."""
+    weights = 1 / sigma**2
+    x = np.zeros(count, np.complex128)
+    for turn in range(ROUNDS):
+        x = _solve(edges, difference, count, weights)
+        errors = np.abs(x[edges.source] - x[edges.target] - difference) / sigma
+        scale = max(1.0, 1.5 * float(np.median(errors)))
+        ratio = errors / (4.685 * scale)
+        robust = 1 / (1 + ratio**2) if turn < 3 else np.clip(1 - ratio**2, 1e-4, None) ** 2
+        weights = robust / sigma**2
+    return x
+
+
+def _solve(edges: Edges, difference: Complex, count: int, weights: Floats) -> Complex:
+    a, b = edges.source, edges.target
+    rows, columns = np.r_[a, b, a, b], np.r_[a, b, b, a]
+    values = np.r_[weights, weights, -weights, -weights]
+    laplacian = csc_matrix((values, (rows, columns)), (count, count))
+    anchored = laplacian + csc_matrix(([weights.max()], ([0], [0])), (count, count))
+    right = np.zeros(count, np.complex128)
+    np.add.at(right, a, weights * difference)
+    np.add.at(right, b, -weights * difference)
+    factor = splu(anchored)
+    return np.asarray(factor.solve(right.real) + 1j * factor.solve(right.imag))

@@ -1,0 +1,1 @@
+"""Measurement + intent + limits -> CameraPath: the smallest loss that keeps the promise."""

@@ -1,0 +1,60 @@
+"""Measure a range of a clip, from the last checkpoint where there is one."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.errors import MeasurementError
+from keen_horizon.core.media.frames import read_frames
+from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.motion.measure import MotionTracker, measure_frames
+from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.pipeline.streams import ahead
+
+Progress = Callable[[int, int], None]
+
+
+def measure_clip(
+    source: Path,
+    info: ClipInfo,
+    times: NDArray[np.float64],
+    first: int,
+    last: int,
+    progress: Progress = lambda done, total: None,
+    should_stop: Callable[[], bool] = lambda: False,
+    checkpoint: Path | None = None,
+) -> Measurement:
+    """The motion of frames `first` ... `last`. `checkpoint` names a file to resume from and write to.
+
+    The file stays until the caller has stored the result. Raises Stopped, MediaError, MeasurementError.
+    """
+    tracker = _resume(checkpoint, info) if checkpoint else MotionTracker.start(info.display)
+    start = first + tracker.count
+    if start <= last:
+        frames = ((f.luma8(), float(f.time)) for f in ahead(read_frames(source, start, last, times)))
+
+        def keep(state: bytes) -> None:
+            assert checkpoint is not None
+            partial = checkpoint.with_name(checkpoint.name + ".part")
+            partial.write_bytes(state)
+            partial.replace(checkpoint)
+
+        measure_frames(tracker, frames, last - first + 1, progress, should_stop, keep if checkpoint else None)
+    if tracker.count < last - first + 1:
+        raise MeasurementError(
+            f"{info.name}: the file breaks off after frame {first + tracker.count - 1}. "
+            "Set the out point there, or copy the file again."
+        )
+    return tracker.finish(first)
+
+
+def _resume(checkpoint: Path, info: ClipInfo) -> MotionTracker:
+    try:
+        tracker = MotionTracker.restore(checkpoint.read_bytes())
+    except (OSError, ValueError, KeyError, EOFError):
+        return MotionTracker.start(info.display)
+    return tracker if tracker.size == info.display else MotionTracker.start(info.display)
