@@ -8,8 +8,9 @@ as the one before it. Pixels are square and the picture upright.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
+from itertools import chain
 from pathlib import Path
 
 import cv2
@@ -18,6 +19,7 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.errors import Stopped
 from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.media.colour import to_bgr
 from keen_horizon.core.media.encode import EncodeSettings, chroma_size, write_video
 from keen_horizon.core.media.frames import Frame, Plane, Tags, read_frames
 from keen_horizon.core.media.probe import ClipInfo
@@ -25,6 +27,7 @@ from keen_horizon.core.media.probe import ClipInfo
 PROXY_WIDTH = 960
 THUMBNAILS = 24
 THUMBNAIL_WIDTH = 240
+KEY_EVERY = 12
 
 
 @dataclass(frozen=True)
@@ -52,60 +55,62 @@ def make_proxy(
     """
     size = info.display.fitted(PROXY_WIDTH)
     rate = Fraction(info.rate).limit_denominator(1001)
+    pictures = _every_number(read_frames(source, 0, info.frames - 1, times), info.frames, size)
+    opening = next(pictures)
     settings = EncodeSettings(
-        size,
-        8,
-        "420",
-        rate,
-        1 / rate,
-        quality=20,
-        preset="veryfast",
-        tags=Tags(1, 1, 1, 1),
-        keyframe_interval=12,
+        size, 8, "420", rate, 1 / rate, quality=20, tags=opening.tags, keyframe_interval=KEY_EVERY
     )
     tall = round(THUMBNAIL_WIDTH * size.height / size.width / 2) * 2
     strip = np.zeros((tall, THUMBNAIL_WIDTH * THUMBNAILS, 3), np.uint8)
     picks = np.linspace(0, info.frames - 1, THUMBNAILS).round().astype(int)
     decoded = 0
     with write_video(proxy, settings) as writer:
-        for number, frame, planes in _every_number(source, info.frames, times, size):
+        for picture in chain([opening], pictures):
             if should_stop():
                 raise Stopped(f"{info.name}: preparing was stopped.")
-            decoded += frame is not None
-            writer.write(planes, number / rate)
-            for slot in np.flatnonzero(picks == number):
+            decoded += picture.fresh
+            writer.write(picture.planes, picture.number / rate)
+            for slot in np.flatnonzero(picks == picture.number):
                 left = slot * THUMBNAIL_WIDTH
-                strip[:, left : left + THUMBNAIL_WIDTH] = _thumbnail(planes, tall)
-            progress(number + 1, info.frames)
-    thumbnails.write_bytes(cv2.imencode(".jpg", strip, [cv2.IMWRITE_JPEG_QUALITY, 85])[1].tobytes())
+                strip[:, left : left + THUMBNAIL_WIDTH] = _thumbnail(picture, tall)
+            progress(picture.number + 1, info.frames)
+    thumbnails.write_bytes(jpeg(strip))
     return ProxyFacts(size, float(rate), info.frames, decoded)
 
 
-def _every_number(
-    source: Path, count: int, times: NDArray[np.float64], size: Size
-) -> Iterator[tuple[int, Frame | None, tuple[Plane, ...]]]:
-    """Yield every frame number once; a missing picture repeats the last one."""
-    expected = 0
-    planes: tuple[Plane, ...] | None = None
-    for frame in read_frames(source, 0, count - 1, times):
+@dataclass(frozen=True)
+class _Picture:
+    """Proxy planes of a frame number; not `fresh` where the source's picture is missing."""
+
+    number: int
+    planes: tuple[Plane, ...]
+    tags: Tags
+    fresh: bool
+
+
+def _every_number(frames: Iterator[Frame], count: int, size: Size) -> Iterator[_Picture]:
+    """Yield every frame number once; a missing picture repeats its neighbour."""
+    last: _Picture | None = None
+    for frame in frames:
+        expected = 0 if last is None else last.number + 1
         if frame.number < expected:
             continue
-        fresh = scaled_planes(frame, size)
+        limited = limited_range(frame.tags)
+        fresh = _Picture(frame.number, scaled_planes(frame, size), limited, True)
         for number in range(expected, frame.number):
-            yield number, None, planes or fresh
-        planes = fresh
-        yield frame.number, frame, planes
-        expected = frame.number + 1
-    for number in range(expected, count):
-        assert planes is not None
-        yield number, None, planes
+            yield replace(last or fresh, number=number, fresh=False)
+        yield fresh
+        last = fresh
+    assert last is not None  # read_frames raises when there is none
+    for number in range(last.number + 1, count):
+        yield replace(last, number=number, fresh=False)
 
 
 def scaled_planes(frame: Frame, size: Size) -> tuple[Plane, ...]:
     """8-bit limited-range 4:2:0 planes at `size`, averaged down."""
     chroma = chroma_size(size, "420")
-    scaled = [
-        cv2.resize(plane, (target.width, target.height), interpolation=cv2.INTER_AREA)
+    scaled: list[Plane] = [
+        np.asarray(cv2.resize(plane, (target.width, target.height), interpolation=cv2.INTER_AREA))
         for plane, target in zip(frame.planes, (size, chroma, chroma), strict=True)
     ]
     if frame.bit_depth > 8:
@@ -117,13 +122,21 @@ def scaled_planes(frame: Frame, size: Size) -> tuple[Plane, ...]:
     return tuple(scaled)
 
 
-def to_bgr(planes: tuple[Plane, ...]) -> NDArray[np.uint8]:
-    """8-bit limited-range 4:2:0 planes of even size as BGR (rows, columns, 3), BT.601 as for JPEG use."""
-    height, width = planes[0].shape
-    packed = np.concatenate([plane.reshape(-1) for plane in planes]).reshape(height * 3 // 2, width)
-    return np.asarray(cv2.cvtColor(packed, cv2.COLOR_YUV2BGR_I420), np.uint8)
+def limited_range(tags: Tags) -> Tags:
+    """The same tags for a limited-range copy."""
+    return replace(tags, range=1)
 
 
-def _thumbnail(planes: tuple[Plane, ...], tall: int) -> NDArray[np.uint8]:
-    picture = to_bgr(planes)
-    return np.asarray(cv2.resize(picture, (THUMBNAIL_WIDTH, tall), interpolation=cv2.INTER_AREA), np.uint8)
+def jpeg(picture: NDArray[np.uint8], quality: int = 85) -> bytes:
+    """A BGR picture as JPEG bytes."""
+    return bytes(cv2.imencode(".jpg", picture, [cv2.IMWRITE_JPEG_QUALITY, quality])[1])
+
+
+def picture_of(planes: tuple[Plane, ...], tags: Tags, size: Size) -> NDArray[np.uint8]:
+    """8-bit limited-range planes as BGR (rows, columns, 3) at `size`."""
+    at_size = [cv2.resize(plane, (size.width, size.height), interpolation=cv2.INTER_AREA) for plane in planes]
+    return to_bgr(at_size[0], at_size[1], at_size[2], tags)
+
+
+def _thumbnail(picture: _Picture, tall: int) -> NDArray[np.uint8]:
+    return picture_of(picture.planes, picture.tags, Size(THUMBNAIL_WIDTH, tall))

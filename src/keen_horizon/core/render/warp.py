@@ -15,11 +15,9 @@ import numpy as np
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.mapping.gaps import TOLERANCE_PX, border_overhang, gap_mask
 from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, SamplingMap, dense_maps
+from keen_horizon.core.media.colour import values_of
 from keen_horizon.core.media.encode import chroma_size
-from keen_horizon.core.media.frames import Frame, Plane, Tags
-
-_LUMA_WEIGHTS = {1: (0.2126, 0.0722), 9: (0.2627, 0.0593), 10: (0.2627, 0.0593)}
-_BT601 = (0.299, 0.114)
+from keen_horizon.core.media.frames import Frame, Plane
 
 
 @dataclass(frozen=True)
@@ -47,7 +45,7 @@ class Warper:
             same = [t.shape == s.shape for t, s in zip(targets, sources, strict=True)]
             if all(same):
                 return Warped(frame.planes, 0)
-        fill = gap_values(self.gap_colour, frame.bit_depth, frame.tags)
+        fill = values_of(self.gap_colour, frame.bit_depth, frame.tags)
         planes: list[Plane] = []
         gaps = 0
         for i, (plane, target, source) in enumerate(zip(frame.planes, targets, sources, strict=True)):
@@ -77,16 +75,3 @@ class Warper:
         rows, columns = shape
         steps = (round(self.coded.width / columns), round(self.coded.height / rows))
         return PlaneGrid.of((rows, columns), steps, self.coded, self.sampling.size)
-
-
-def gap_values(colour: str, depth: int, tags: Tags) -> tuple[int, int, int]:
-    """Y, U, V of a #rrggbb colour in the given depth, matrix and range (ITU-T H.273, 8.3)."""
-    r, g, b = (int(colour[i : i + 2], 16) / 255 for i in (1, 3, 5))
-    kr, kb = _LUMA_WEIGHTS.get(tags.matrix, _BT601)
-    y = kr * r + (1 - kr - kb) * g + kb * b
-    u, v = (b - y) / (2 * (1 - kb)), (r - y) / (2 * (1 - kr))
-    unit = 1 << (depth - 8)
-    if tags.range == 2:
-        top = (1 << depth) - 1
-        return round(y * top), round(u * top + 128 * unit), round(v * top + 128 * unit)
-    return round((16 + 219 * y) * unit), round((128 + 224 * u) * unit), round((128 + 224 * v) * unit)

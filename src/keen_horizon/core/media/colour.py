@@ -1,0 +1,39 @@
+"""Luma weights of the standard matrices (ITU-T H.273, table 4) and small conversions with them."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.media.frames import Plane, Tags
+
+_WEIGHTS = {1: (0.2126, 0.0722), 9: (0.2627, 0.0593), 10: (0.2627, 0.0593)}
+_BT601 = (0.299, 0.114)
+
+
+def luma_weights(tags: Tags) -> tuple[float, float]:
+    """Weights of red and blue in luma; untagged pictures are read as BT.601."""
+    return _WEIGHTS.get(tags.matrix, _BT601)
+
+
+def values_of(colour: str, depth: int, tags: Tags) -> tuple[int, int, int]:
+    """Y, U, V of a #rrggbb colour in the given depth, matrix and range (ITU-T H.273, 8.3)."""
+    r, g, b = (int(colour[i : i + 2], 16) / 255 for i in (1, 3, 5))
+    kr, kb = luma_weights(tags)
+    y = kr * r + (1 - kr - kb) * g + kb * b
+    u, v = (b - y) / (2 * (1 - kb)), (r - y) / (2 * (1 - kr))
+    unit = 1 << (depth - 8)
+    if tags.range == 2:
+        top = (1 << depth) - 1
+        return round(y * top), round(u * top + 128 * unit), round(v * top + 128 * unit)
+    return round((16 + 219 * y) * unit), round((128 + 224 * u) * unit), round((128 + 224 * v) * unit)
+
+
+def to_bgr(y: Plane, u: Plane, v: Plane, tags: Tags) -> NDArray[np.uint8]:
+    """8-bit limited-range planes of one size as BGR (rows, columns, 3)."""
+    kr, kb = luma_weights(tags)
+    luma = (y.astype(np.float32) - 16) / 219
+    blue = luma + 2 * (1 - kb) * (u.astype(np.float32) - 128) / 224
+    red = luma + 2 * (1 - kr) * (v.astype(np.float32) - 128) / 224
+    green = (luma - kr * red - kb * blue) / (1 - kr - kb)
+    return np.asarray(np.clip(np.stack([blue, green, red], -1) * 255 + 0.5, 0, 255), np.uint8)
