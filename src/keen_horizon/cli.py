@@ -126,3 +126,7 @@ def _bar(title: str) -> Any:
         )
 
     return show
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,1 @@
+"""Background work: a queue in the same PostgreSQL (`queue`), tasks (`tasks`) and their worker (`worker`)."""

@@ -1,0 +1,1 @@
+"""Use cases: each takes a session and does its work in that one transaction."""

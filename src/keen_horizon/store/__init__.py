@@ -1,0 +1,1 @@
+"""What is kept: rows in PostgreSQL (`models`), files beside it (`files`), and the project's own server."""

@@ -1,0 +1,177 @@
+"""What a worker does with a piece of work: looks it up, calls the pipeline, stores the result.
+
+Every kind can start again after a kill: half-made files have fixed names in the work folder and are
+written over, a measurement goes on from its checkpoint.
+"""
+
+from __future__ import annotations
+
+import json
+import logging
+from collections.abc import Callable
+from datetime import UTC, datetime
+from pathlib import Path
+
+import numpy as np
+from sqlalchemy import Engine, select
+from sqlalchemy.orm import Session
+
+from keen_horizon.core.errors import KeenHorizonError, MediaError, Stopped
+from keen_horizon.core.media.probe import ClipInfo, probe
+from keen_horizon.core.media.proxy import make_proxy
+from keen_horizon.core.path.figures import shake
+from keen_horizon.core.path.solve import solve_path
+from keen_horizon.core.treatment import Treatment
+from keen_horizon.jobs.progress import Progress, announce
+from keen_horizon.operations.material import clip_measurement, clip_times, source_file
+from keen_horizon.pipeline.measuring import measure_clip
+from keen_horizon.pipeline.rendering import render_clip
+from keen_horizon.pipeline.report import correction_report, path_document
+from keen_horizon.store.database import transaction
+from keen_horizon.store.files import FileStore, digest_of
+from keen_horizon.store.models import Clip, ClipState, MeasuredRange, Render, Work, WorkState
+
+log = logging.getLogger(__name__)
+
+Job = Callable[[Engine, FileStore, Work, Progress], None]
+
+
+def run_work(engine: Engine, files: FileStore, work_id: int) -> None:
+    """Do one piece of work and note how it ended; never raises for what an editor can understand."""
+    with transaction(engine) as session:
+        work = session.get(Work, work_id)
+        if work is None or not work.state.open:
+            return
+        work.state, work.error = WorkState.WORKING, None
+        if work.stop_wanted:
+            _end(session, work, WorkState.CANCELLED, None)
+            return
+        announce(session, work)
+    try:
+        _JOBS[work.kind](engine, files, work, Progress(engine, work_id))
+        outcome, error = WorkState.DONE, None
+    except Stopped:
+        outcome, error = WorkState.CANCELLED, None
+    except (KeenHorizonError, OSError) as problem:
+        outcome, error = WorkState.FAILED, _say(problem)
+    except Exception:
+        log.exception("work %s failed", work_id)
+        outcome, error = (
+            WorkState.FAILED,
+            "An unexpected error stopped this; the log has details. Try again.",
+        )
+    with transaction(engine) as session:
+        row = session.get(Work, work_id)
+        if row is not None:
+            _end(session, row, outcome, error)
+
+
+def _end(session: Session, work: Work, state: WorkState, error: str | None) -> None:
+    work.state, work.error, work.ended_at = state, error, datetime.now(UTC)
+    if work.kind == "ingest" and state is not WorkState.DONE:
+        work.clip.state = ClipState.FAILED
+        work.clip.error = error or "Preparing this clip was cancelled."
+    announce(session, work)
+
+
+def _say(problem: Exception) -> str:
+    if isinstance(problem, OSError) and problem.errno == 28:
+        return "The disk is full. Free some space and try again; nothing was lost."
+    return str(problem)
+
+
+def _ingest(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
+    with transaction(engine) as session:
+        clip = session.get_one(Clip, work.clip_id)
+        source = source_file(clip, files)
+        name = clip.name
+    digest = digest_of(source, progress.should_stop)
+    with transaction(engine) as session:
+        twin = session.scalar(
+            select(Clip).where(Clip.project_id == clip.project_id, Clip.digest == digest, Clip.id != clip.id)
+        )
+        if twin is not None:
+            raise MediaError(f"{name}: this file is already on the shelf as {twin.name}. Remove this card.")
+    info, times = probe(source)
+    info = ClipInfo.from_json(info.to_json() | {"name": name})
+    proxy, strip, times_file = (files.work_path(f"ingest-{work.clip_id}{end}") for end in (".mp4", ".jpg", ".npy"))
+    facts = make_proxy(source, info, times, proxy, strip, progress.frames, progress.should_stop)
+    np.save(times_file, times)
+    with transaction(engine) as session:
+        clip = session.get_one(Clip, work.clip_id)
+        clip.info, clip.digest, clip.state, clip.error = info.to_json(), digest, ClipState.READY, None
+        clip.proxy = {
+            "width": facts.size.width,
+            "height": facts.size.height,
+            "rate": facts.rate,
+            "lost_frames": facts.frames - facts.decoded,
+        }
+        clip.proxy_key = files.keep(proxy, ".mp4")
+        clip.thumbnails_key = files.keep(strip, ".jpg")
+        clip.times_key = files.keep(times_file, ".npy")
+        clip.draft = clip.draft or Treatment().to_json()
+
+
+def _measure(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
+    assert work.first is not None
+    assert work.last is not None
+    with transaction(engine) as session:
+        clip = session.get_one(Clip, work.clip_id)
+        source, info, times = source_file(clip, files), ClipInfo.from_json(clip.info or {}), clip_times(clip, files)
+        known = session.scalar(
+            select(MeasuredRange).where(
+                MeasuredRange.clip_id == clip.id, MeasuredRange.first <= work.first, MeasuredRange.last >= work.last
+            )
+        )
+    checkpoint = files.work_path(f"measure-{work.clip_id}-{work.first}-{work.last}.checkpoint")
+    if known is None:
+        measurement = measure_clip(
+            source, info, times, work.first, work.last, progress.frames, progress.should_stop, checkpoint
+        )
+        result = files.work_path(f"measure-{work.clip_id}-{work.first}-{work.last}.npz")
+        measurement.save(result)
+        before = shake(measurement.poses.about(measurement.size.centre), measurement.size)
+        with transaction(engine) as session:
+            session.add(
+                MeasuredRange(
+                    clip_id=work.clip_id,
+                    first=work.first,
+                    last=work.last,
+                    key=files.keep(result, ".npz"),
+                    shake_percent=100 * before / measurement.size.width,
+                    blind_pairs=int(measurement.blind.sum()),
+                    cuts=int(measurement.cut.sum()),
+                )
+            )
+    checkpoint.unlink(missing_ok=True)
+
+
+def _render(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
+    with transaction(engine) as session:
+        render = session.get_one(Render, work.render_id)
+        clip = render.clip
+        source, info, times = source_file(clip, files), ClipInfo.from_json(clip.info or {}), clip_times(clip, files)
+        treatment = Treatment.from_json(render.treatment)
+        measurement = clip_measurement(session, files, clip, treatment)
+    target = files.work_path(f"render-{render.id}.mp4")
+    _need_space(files, clip.bytes)
+    path = solve_path(measurement, treatment)
+    facts = render_clip(source, info, times, path, treatment, target, progress.frames, progress.should_stop)
+    document: Path = files.work_path(f"render-{render.id}.json")
+    document.write_text(json.dumps(path_document(path, info, times)))
+    with transaction(engine) as session:
+        render = session.get_one(Render, work.render_id)
+        render.report = correction_report(path, info, facts, {"render": facts.seconds})
+        render.key = files.keep(target, ".mp4")
+        render.path_key = files.keep(document, ".json")
+
+
+def _need_space(files: FileStore, expected: int) -> None:
+    free = files.free_bytes()
+    if free < expected + (64 << 20):
+        raise MediaError(
+            f"The disk has {free / 1e9:.1f} GB left, too little for this render. Free some space and try again."
+        )
+
+
+_JOBS: dict[str, Job] = {"ingest": _ingest, "measure": _measure, "render": _render}

@@ -1,0 +1,73 @@
+"""The worker process: one heavy job at a time, and a look-out for jobs whose worker died."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import logging
+import os
+import resource
+from typing import Any
+
+import cv2
+from procrastinate import App
+
+from keen_horizon.config import Settings
+from keen_horizon.jobs.queue import HEAVY, TASK, worker_app
+from keen_horizon.jobs.tasks import run_work
+from keen_horizon.store.database import connect
+from keen_horizon.store.files import FileStore
+
+log = logging.getLogger(__name__)
+
+HEARTBEAT_S = 2.0
+DEAD_AFTER_S = 8.0
+MEMORY_LIMIT = 10 << 30
+
+
+def run_worker(settings: Settings) -> None:
+    """Work until told to stop."""
+    logging.basicConfig(level=os.environ.get("KEEN_HORIZON_LOG", "WARNING"))
+    resource.setrlimit(resource.RLIMIT_AS, (MEMORY_LIMIT, MEMORY_LIMIT))
+    cv2.setNumThreads(2)
+    engine = connect(settings.database_url)
+    files = FileStore(settings.data)
+    app = worker_app(settings.database_url)
+
+    @app.task(name=TASK, queue=HEAVY)
+    def work(work_id: int) -> None:
+        run_work(engine, files, work_id)
+
+    asyncio.run(_serve(app))
+
+
+async def _serve(app: App) -> None:
+    async with app.open_async():
+        watch = asyncio.create_task(_revive(app))
+        try:
+            await app.run_worker_async(
+                queues=[HEAVY],
+                concurrency=1,
+                fetch_job_polling_interval=1.0,
+                update_heartbeat_interval=HEARTBEAT_S,
+                stalled_worker_timeout=DEAD_AFTER_S,
+                shutdown_graceful_timeout=2.0,
+                delete_jobs="always",
+            )
+        finally:
+            watch.cancel()
+            with contextlib.suppress(asyncio.CancelledError):
+                await watch
+
+
+async def _revive(app: App) -> None:
+    """Give jobs of dead workers back to the queue."""
+    while True:
+        try:
+            jobs: Any = await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=DEAD_AFTER_S)
+            for job in jobs:
+                log.warning("job %s lost its worker and is tried again", job.id)
+                await app.job_manager.retry_job(job)
+        except Exception:
+            log.exception("looking for lost jobs failed; trying again")
+        await asyncio.sleep(HEARTBEAT_S)

@@ -1,0 +1,135 @@
+"""Bringing clips in and taking them away."""
+
+from __future__ import annotations
+
+from pathlib import Path, PurePath
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from keen_horizon.jobs.progress import announce
+from keen_horizon.jobs.queue import enqueue
+from keen_horizon.operations.errors import NotPossible, NotThere
+from keen_horizon.store.files import FileStore
+from keen_horizon.store.models import Clip, MeasuredRange, Project, Render, Upload, Version, Work
+
+MEDIA_SUFFIXES = {".mp4", ".mov", ".m4v", ".mkv", ".webm", ".avi"}
+
+
+def find_clip(session: Session, clip_id: int) -> Clip:
+    """A clip by number. Raises NotThere."""
+    clip = session.get(Clip, clip_id)
+    if clip is None:
+        raise NotThere("This clip is no longer on the shelf.")
+    return clip
+
+
+def find_project(session: Session, project_id: int) -> Project:
+    """A project by number. Raises NotThere."""
+    project = session.get(Project, project_id)
+    if project is None:
+        raise NotThere("There is no such project.")
+    return project
+
+
+def new_project(session: Session, name: str) -> Project:
+    """Start a project."""
+    name = name.strip()[:120]
+    if not name:
+        raise NotPossible("Give the project a name.")
+    project = Project(name=name)
+    session.add(project)
+    session.flush()
+    return project
+
+
+def register_clip(session: Session, project_id: int, path: Path) -> Clip:
+    """Use a file where it lies; the file is only ever read."""
+    project = find_project(session, project_id)
+    if not path.is_file():
+        raise NotPossible(f"{path.name}: there is no such file.")
+    twin = session.scalar(select(Clip).where(Clip.project_id == project.id, Clip.source_path == str(path)))
+    if twin is not None:
+        raise NotPossible(f"{path.name} is already on the shelf.")
+    clip = Clip(project_id=project.id, name=path.name, source_path=str(path), bytes=path.stat().st_size)
+    return _arrive(session, clip)
+
+
+def register_from_folder(session: Session, project_id: int, media: Path | None, name: str) -> Clip:
+    """Register a file of the media folder by its relative name. Raises NotPossible outside the folder."""
+    if media is None:
+        raise NotPossible("No media folder is set. Start with KEEN_HORIZON_MEDIA naming one.")
+    path = (media / name).resolve()
+    if not path.is_relative_to(media):
+        raise NotPossible("Only files inside the media folder can be used.")
+    return register_clip(session, project_id, path)
+
+
+def media_files(media: Path | None) -> list[str]:
+    """Relative names of the media folder's video files."""
+    if media is None or not media.is_dir():
+        return []
+    found = [p for p in media.rglob("*") if p.suffix.lower() in MEDIA_SUFFIXES and p.is_file()]
+    return sorted(str(p.relative_to(media)) for p in found)[:2000]
+
+
+def clip_from_upload(session: Session, files: FileStore, upload: Upload) -> Clip:
+    """Make a clip of a completely received file."""
+    received = files.work_path(f"upload-{upload.id}")
+    suffix = PurePath(upload.name).suffix.lower()
+    key = files.keep(received, suffix if suffix in MEDIA_SUFFIXES else ".bin")
+    clip = Clip(project_id=upload.project_id, name=upload.name, source_key=key, bytes=upload.size)
+    session.delete(upload)
+    return _arrive(session, clip)
+
+
+def retry_arrival(session: Session, clip: Clip) -> Work:
+    """Prepare a clip again after a failure."""
+    if any(work.state.open for work in clip.works):
+        raise NotPossible(f"{clip.name} is being worked on.")
+    clip.error = None
+    return start_work(session, Work(kind="ingest", clip_id=clip.id))
+
+
+def remove_clip(session: Session, clip: Clip) -> None:
+    """Take a clip off the shelf with all that was made of it; a registered file stays where it is."""
+    for work in clip.works:
+        work.stop_wanted = True
+    session.delete(clip)
+
+
+def start_work(session: Session, work: Work) -> Work:
+    """Add a piece of work, queue it and announce it."""
+    session.add(work)
+    enqueue(session, work)
+    announce(session, work)
+    return work
+
+
+def used_keys(session: Session) -> set[str]:
+    """Keys of all files that some row needs."""
+    columns = (Clip.source_key, Clip.proxy_key, Clip.thumbnails_key, Clip.times_key, Render.key, Render.path_key)
+    keys = {key for column in columns for key in session.scalars(select(column)) if key}
+
+    return keys | set(session.scalars(select(MeasuredRange.key)))
+
+
+def next_letter(versions: list[Version]) -> str:
+    """A, B ... Z, AA, AB ... after the last one."""
+    number = len(versions)
+    taken = {version.letter for version in versions}
+    while True:
+        letter, rest = "", number
+        while rest >= 0:
+            letter = chr(65 + rest % 26) + letter
+            rest = rest // 26 - 1
+        if letter not in taken:
+            return letter
+        number += 1
+
+
+def _arrive(session: Session, clip: Clip) -> Clip:
+    session.add(clip)
+    session.flush()
+    start_work(session, Work(kind="ingest", clip_id=clip.id))
+    return clip

@@ -1,0 +1,48 @@
+"""Watching, cancelling and retrying background work."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from keen_horizon.jobs.progress import announce
+from keen_horizon.operations.clips import retry_arrival, start_work
+from keen_horizon.operations.errors import NotPossible, NotThere
+from keen_horizon.store.models import Work, WorkState
+
+
+def find_work(session: Session, work_id: int) -> Work:
+    """A piece of work by number. Raises NotThere."""
+    work = session.get(Work, work_id)
+    if work is None:
+        raise NotThere("This job no longer exists.")
+    return work
+
+
+def recent_works(session: Session, limit: int = 100) -> list[Work]:
+    """The newest pieces of work, newest first."""
+    return list(session.scalars(select(Work).order_by(Work.id.desc()).limit(limit)))
+
+
+def cancel_work(session: Session, work: Work) -> None:
+    """Ask running work to stop; waiting work stops at once."""
+    if not work.state.open:
+        raise NotPossible("This job has already ended.")
+    work.stop_wanted = True
+    if work.state is WorkState.WAITING:
+        work.state, work.ended_at = WorkState.CANCELLED, datetime.now(UTC)
+        if work.kind == "ingest":
+            work.clip.state, work.clip.error = type(work.clip.state).FAILED, "Preparing this clip was cancelled."
+    announce(session, work)
+
+
+def retry_work(session: Session, work: Work) -> Work:
+    """Do failed or cancelled work again."""
+    if work.state not in (WorkState.FAILED, WorkState.CANCELLED):
+        raise NotPossible("Only jobs that failed or were cancelled can be tried again.")
+    if work.kind == "ingest":
+        return retry_arrival(session, work.clip)
+    fresh = Work(kind=work.kind, clip_id=work.clip_id, render_id=work.render_id, first=work.first, last=work.last)
+    return start_work(session, fresh)

@@ -1,0 +1,176 @@
+"""The rows. A clip's pictures and arrays are files whose keys stand here (see `files`)."""
+
+from __future__ import annotations
+
+import enum
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy import BigInteger, DateTime, ForeignKey, String, UniqueConstraint
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
+
+
+def _now() -> datetime:
+    return datetime.now(UTC)
+
+
+class Base(DeclarativeBase):
+    """Common ground of all rows."""
+
+    type_annotation_map = {dict[str, Any]: JSONB, datetime: DateTime(timezone=True)}  # noqa: RUF012
+
+
+class ClipState(enum.StrEnum):
+    """How far a clip has come in."""
+
+    ARRIVING = "arriving"
+    READY = "ready"
+    FAILED = "failed"
+
+
+class WorkState(enum.StrEnum):
+    """A piece of background work."""
+
+    WAITING = "waiting"
+    WORKING = "working"
+    DONE = "done"
+    FAILED = "failed"
+    CANCELLED = "cancelled"
+
+    @property
+    def open(self) -> bool:
+        """Whether it may still change."""
+        return self in (WorkState.WAITING, WorkState.WORKING)
+
+
+class Project(Base):
+    """A set of clips."""
+
+    __tablename__ = "project"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(120))
+    created_at: Mapped[datetime] = mapped_column(default=_now)
+    clips: Mapped[list[Clip]] = relationship(
+        back_populates="project", cascade="all, delete-orphan", order_by="Clip.id"
+    )
+
+
+class Clip(Base):
+    """One media file. `source_key` names a stored file, `source_path` one that is used where it lies."""
+
+    __tablename__ = "clip"
+    __table_args__ = (UniqueConstraint("project_id", "digest"),)
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
+    name: Mapped[str] = mapped_column(String(255))
+    state: Mapped[ClipState] = mapped_column(String(16), default=ClipState.ARRIVING)
+    error: Mapped[str | None]
+    source_key: Mapped[str | None]
+    source_path: Mapped[str | None]
+    digest: Mapped[str | None] = mapped_column(String(64))
+    bytes: Mapped[int] = mapped_column(BigInteger, default=0)
+    info: Mapped[dict[str, Any] | None]
+    proxy: Mapped[dict[str, Any] | None]
+    proxy_key: Mapped[str | None]
+    thumbnails_key: Mapped[str | None]
+    times_key: Mapped[str | None]
+    draft: Mapped[dict[str, Any] | None]
+    created_at: Mapped[datetime] = mapped_column(default=_now)
+    project: Mapped[Project] = relationship(back_populates="clips")
+    measurements: Mapped[list[MeasuredRange]] = relationship(
+        back_populates="clip", cascade="all, delete-orphan", order_by="MeasuredRange.id"
+    )
+    versions: Mapped[list[Version]] = relationship(
+        back_populates="clip", cascade="all, delete-orphan", order_by="Version.id"
+    )
+    renders: Mapped[list[Render]] = relationship(
+        back_populates="clip", cascade="all, delete-orphan", order_by="Render.id"
+    )
+    works: Mapped[list[Work]] = relationship(back_populates="clip", cascade="all, delete-orphan", order_by="Work.id")
+
+
+class MeasuredRange(Base):
+    """A stored measurement of frames `first` ... `last` of a clip."""
+
+    __tablename__ = "measured_range"
+    __table_args__ = (UniqueConstraint("clip_id", "first", "last"),)
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    clip_id: Mapped[int] = mapped_column(ForeignKey("clip.id", ondelete="CASCADE"), index=True)
+    first: Mapped[int]
+    last: Mapped[int]
+    key: Mapped[str]
+    shake_percent: Mapped[float]
+    blind_pairs: Mapped[int]
+    cuts: Mapped[int]
+    created_at: Mapped[datetime] = mapped_column(default=_now)
+    clip: Mapped[Clip] = relationship(back_populates="measurements")
+
+
+class Version(Base):
+    """A saved treatment: A, B, C ... with its figures at the time."""
+
+    __tablename__ = "version"
+    __table_args__ = (UniqueConstraint("clip_id", "letter"),)
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    clip_id: Mapped[int] = mapped_column(ForeignKey("clip.id", ondelete="CASCADE"), index=True)
+    letter: Mapped[str] = mapped_column(String(3))
+    treatment: Mapped[dict[str, Any]]
+    zoom: Mapped[float | None]
+    created_at: Mapped[datetime] = mapped_column(default=_now)
+    clip: Mapped[Clip] = relationship(back_populates="versions")
+
+
+class Render(Base):
+    """A delivered file, or one on its way."""
+
+    __tablename__ = "render"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    clip_id: Mapped[int] = mapped_column(ForeignKey("clip.id", ondelete="CASCADE"), index=True)
+    treatment: Mapped[dict[str, Any]]
+    key: Mapped[str | None]
+    report: Mapped[dict[str, Any] | None]
+    path_key: Mapped[str | None]
+    created_at: Mapped[datetime] = mapped_column(default=_now)
+    clip: Mapped[Clip] = relationship(back_populates="renders")
+
+
+class Work(Base):
+    """A piece of background work and its progress; every change is announced."""
+
+    __tablename__ = "work"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    kind: Mapped[str] = mapped_column(String(16))
+    clip_id: Mapped[int] = mapped_column(ForeignKey("clip.id", ondelete="CASCADE"), index=True)
+    render_id: Mapped[int | None] = mapped_column(ForeignKey("render.id", ondelete="CASCADE"))
+    first: Mapped[int | None]
+    last: Mapped[int | None]
+    state: Mapped[WorkState] = mapped_column(String(16), default=WorkState.WAITING, index=True)
+    stop_wanted: Mapped[bool] = mapped_column(default=False)
+    done: Mapped[int] = mapped_column(default=0)
+    total: Mapped[int] = mapped_column(default=0)
+    rate: Mapped[float] = mapped_column(default=0.0)
+    error: Mapped[str | None]
+    created_at: Mapped[datetime] = mapped_column(default=_now)
+    ended_at: Mapped[datetime | None]
+    clip: Mapped[Clip] = relationship(back_populates="works")
+    render: Mapped[Render | None] = relationship()
+
+
+class Upload(Base):
+    """A file on its way in, chunk by chunk."""
+
+    __tablename__ = "upload"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    name: Mapped[str] = mapped_column(String(255))
+    size: Mapped[int] = mapped_column(BigInteger)
+    fingerprint: Mapped[str] = mapped_column(String(400), index=True)
+    created_at: Mapped[datetime] = mapped_column(default=_now)

@@ -1,0 +1,177 @@
+"""The JSON API that the pages use. Bodies are checked by pydantic; errors come as {"error": text}."""
+
+from __future__ import annotations
+
+from typing import Any, BinaryIO, cast
+
+from flask import Blueprint, jsonify, request
+from pydantic import BaseModel, ConfigDict, Field
+from werkzeug.wrappers import Response
+
+from keen_horizon.core.treatment import Treatment
+from keen_horizon.jobs.progress import work_json
+from keen_horizon.operations import clips, treating, uploads, works
+from keen_horizon.web.present import clip_card, clip_detail, version_json, work_row
+from keen_horizon.web.services import services
+
+blueprint = Blueprint("api", __name__, url_prefix="/api")
+
+
+class _Body(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+
+
+class NewProject(_Body):
+    """A project to start."""
+
+    name: str
+
+
+class NewUpload(_Body):
+    """A file about to be sent; `modified` (ms) helps to find an earlier attempt."""
+
+    name: str
+    size: int
+    modified: int = 0
+
+
+class MediaFile(_Body):
+    """A file of the media folder, by relative name."""
+
+    path: str = Field(min_length=1)
+
+
+def _treatment() -> Treatment:
+    return Treatment.from_json(request.get_json(silent=True))
+
+
+@blueprint.post("/projects")
+def new_project() -> Response:
+    """Start a project."""
+    body = NewProject.model_validate(request.get_json(silent=True))
+    with services().session() as session:
+        return jsonify(id=clips.new_project(session, body.name).id)
+
+
+@blueprint.get("/projects/<int:project_id>/clips")
+def shelf_clips(project_id: int) -> Response:
+    """The cards of a project."""
+    with services().session() as session:
+        return jsonify([clip_card(clip) for clip in clips.find_project(session, project_id).clips])
+
+
+@blueprint.post("/projects/<int:project_id>/media")
+def register(project_id: int) -> Response:
+    """Use a file of the media folder without copying it."""
+    body = MediaFile.model_validate(request.get_json(silent=True))
+    with services().session() as session:
+        clip = clips.register_from_folder(session, project_id, services().settings.media, body.path)
+        return jsonify(clip_card(clip))
+
+
+@blueprint.post("/projects/<int:project_id>/uploads")
+def begin_upload(project_id: int) -> Response:
+    """Announce a file; says how much of it is here already."""
+    body = NewUpload.model_validate(request.get_json(silent=True))
+    with services().session() as session:
+        files = services().files
+        upload = uploads.begin_upload(session, files, project_id, body.name, body.size, body.modified)
+        return jsonify(id=upload.id, received=uploads.received_bytes(files, upload))
+
+
+@blueprint.put("/uploads/<int:upload_id>/<int:offset>")
+def send_piece(upload_id: int, offset: int) -> Response:
+    """Send the piece that starts at an offset; the last one makes the clip."""
+    files = services().files
+    with services().session() as session:
+        upload = uploads.find_upload(session, upload_id)
+        received = uploads.receive(files, upload, offset, cast(BinaryIO, request.stream))
+        if received < upload.size:
+            return jsonify(received=received)
+        clip = clips.clip_from_upload(session, files, upload)
+        return jsonify(received=received, clip=clip.id)
+
+
+@blueprint.get("/clips/<int:clip_id>")
+def clip(clip_id: int) -> Response:
+    """Everything about a clip."""
+    with services().session() as session:
+        return jsonify(clip_detail(clips.find_clip(session, clip_id)))
+
+
+@blueprint.delete("/clips/<int:clip_id>")
+def remove(clip_id: int) -> Response:
+    """Take a clip off the shelf."""
+    with services().session() as session:
+        clips.remove_clip(session, clips.find_clip(session, clip_id))
+    return jsonify({})
+
+
+@blueprint.post("/clips/<int:clip_id>/retry")
+def retry_arrival(clip_id: int) -> Response:
+    """Prepare a clip again."""
+    with services().session() as session:
+        return jsonify(work_json(clips.retry_arrival(session, clips.find_clip(session, clip_id))))
+
+
+@blueprint.put("/clips/<int:clip_id>/draft")
+def save_draft(clip_id: int) -> Response:
+    """Keep the treatment being worked on."""
+    treatment = _treatment()
+    with services().session() as session:
+        treating.save_draft(session, clips.find_clip(session, clip_id), treatment)
+    return jsonify({})
+
+
+@blueprint.post("/clips/<int:clip_id>/measure")
+def measure(clip_id: int) -> Response:
+    """Measure the treatment's range."""
+    treatment = _treatment()
+    with services().session() as session:
+        work = treating.request_measurement(session, clips.find_clip(session, clip_id), treatment)
+        return jsonify(work=work_json(work) if work else None)
+
+
+@blueprint.post("/clips/<int:clip_id>/solve")
+def solve(clip_id: int) -> Response:
+    """Solve for a treatment, from the stored measurement."""
+    treatment = _treatment()
+    with services().session() as session:
+        solution = treating.solve_clip(session, services().files, clips.find_clip(session, clip_id), treatment)
+    return jsonify(solution.to_json())
+
+
+@blueprint.post("/clips/<int:clip_id>/versions")
+def save_version(clip_id: int) -> Response:
+    """Save a treatment as the next version."""
+    treatment = _treatment()
+    with services().session() as session:
+        found = clips.find_clip(session, clip_id)
+        return jsonify(version_json(treating.save_version(session, services().files, found, treatment)))
+
+
+@blueprint.post("/clips/<int:clip_id>/renders")
+def render(clip_id: int) -> Response:
+    """Render a treatment."""
+    treatment = _treatment()
+    with services().session() as session:
+        return jsonify(work_json(treating.request_render(session, clips.find_clip(session, clip_id), treatment)))
+
+
+@blueprint.get("/works")
+def all_works() -> Response:
+    """The newest background work."""
+    with services().session() as session:
+        return jsonify([work_row(work) for work in works.recent_works(session)])
+
+
+@blueprint.post("/works/<int:work_id>/<any(cancel, retry):action>")
+def steer_work(work_id: int, action: str) -> Response:
+    """Cancel work, or try it again."""
+    with services().session() as session:
+        work: Any = works.find_work(session, work_id)
+        if action == "cancel":
+            works.cancel_work(session, work)
+        else:
+            work = works.retry_work(session, work)
+        return jsonify(work_json(work))

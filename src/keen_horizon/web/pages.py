@@ -1,0 +1,68 @@
+"""The pages: shelf, bench, jobs, about."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from flask import Blueprint, redirect, render_template, url_for
+from sqlalchemy import select
+from werkzeug.wrappers import Response
+
+from keen_horizon.operations.clips import find_clip, find_project, media_files
+from keen_horizon.operations.errors import NotPossible
+from keen_horizon.operations.works import recent_works
+from keen_horizon.store.models import ClipState, Project
+from keen_horizon.web.present import clip_card, clip_detail, work_row
+from keen_horizon.web.services import services
+
+blueprint = Blueprint("pages", __name__)
+VENDOR = Path(__file__).with_name("static") / "vendor"
+
+
+@blueprint.get("/")
+def home() -> Response | str:
+    """The newest project's shelf, or the empty state."""
+    with services().session() as session:
+        project = session.scalar(select(Project).order_by(Project.id.desc()).limit(1))
+    if project is None:
+        return render_template("welcome.html")
+    return redirect(url_for("pages.shelf", project_id=project.id))
+
+
+@blueprint.get("/projects/<int:project_id>")
+def shelf(project_id: int) -> str:
+    """A project's clips."""
+    with services().session() as session:
+        project = find_project(session, project_id)
+        projects = [(p.id, p.name) for p in session.scalars(select(Project).order_by(Project.name))]
+        page = {
+            "project": project.id,
+            "clips": [clip_card(clip) for clip in project.clips],
+            "media": media_files(services().settings.media),
+        }
+        return render_template("shelf.html", project=project, projects=projects, page=page)
+
+
+@blueprint.get("/clips/<int:clip_id>")
+def bench(clip_id: int) -> str:
+    """The bench of one clip."""
+    with services().session() as session:
+        clip = find_clip(session, clip_id)
+        if clip.state is not ClipState.READY:
+            raise NotPossible(f"{clip.name} is not ready yet. Wait for it on the shelf.")
+        return render_template("bench.html", clip=clip, page=clip_detail(clip))
+
+
+@blueprint.get("/jobs")
+def jobs() -> str:
+    """Background work, newest first."""
+    with services().session() as session:
+        page = {"works": [work_row(work) for work in recent_works(session)]}
+        return render_template("jobs.html", page=page)
+
+
+@blueprint.get("/about")
+def about() -> str:
+    """Licences of what ships with the application."""
+    licences = [(path.parent.name, path.read_text()) for path in sorted(VENDOR.glob("*/LICENSE*"))]
+    return render_template("about.html", licences=licences)

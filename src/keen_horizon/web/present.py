@@ -1,0 +1,110 @@
+"""Rows as the interface shows them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.media.proxy import THUMBNAILS
+from keen_horizon.jobs.progress import work_json
+from keen_horizon.store.models import Clip, Render, Version, Work
+
+
+def clip_card(clip: Clip) -> dict[str, Any]:
+    """A clip on the shelf."""
+    card: dict[str, Any] = {
+        "id": clip.id,
+        "name": clip.name,
+        "state": str(clip.state),
+        "error": clip.error,
+        "thumbnails": f"/media/clips/{clip.id}/thumbnails.jpg" if clip.thumbnails_key else None,
+        "thumbnail_count": THUMBNAILS,
+        "facts": "",
+        "shake": max((m.shake_percent for m in clip.measurements), default=None),
+        "version": clip.versions[-1].letter if clip.versions else None,
+        "renders": sum(1 for render in clip.renders if render.key),
+        "work": _current(clip.works),
+        "failed": _failure(clip.works),
+    }
+    if clip.info:
+        info = ClipInfo.from_json(clip.info)
+        rate = f"{info.rate:.2f}".rstrip("0").rstrip(".")
+        varying = " varying" if info.variable_rate else ""
+        card["facts"] = f"{timecode(info.duration)} · {info.coded.width}×{info.coded.height} · {rate} fps{varying}"
+    return card
+
+
+def clip_detail(clip: Clip) -> dict[str, Any]:
+    """A clip on the bench."""
+    info = ClipInfo.from_json(clip.info or {})
+    return {
+        "id": clip.id,
+        "name": clip.name,
+        "project": {"id": clip.project_id, "name": clip.project.name},
+        "info": {
+            "frames": info.frames,
+            "rate": info.rate,
+            "width": info.display.width,
+            "height": info.display.height,
+            "codec": info.codec,
+            "bit_depth": info.bit_depth,
+            "sound": info.sound,
+            "variable_rate": info.variable_rate,
+        },
+        "proxy": {**(clip.proxy or {}), "url": f"/media/clips/{clip.id}/proxy.mp4"},
+        "draft": clip.draft,
+        "measured": [[m.first, m.last] for m in clip.measurements],
+        "notes": [note for m in clip.measurements for note in _notes(m.blind_pairs, m.cuts)],
+        "versions": [version_json(version) for version in clip.versions],
+        "renders": [render_json(render) for render in clip.renders if render.key],
+        "works": [work_json(work) for work in clip.works[-8:]],
+    }
+
+
+def version_json(version: Version) -> dict[str, Any]:
+    """A saved version."""
+    return {"letter": version.letter, "zoom": version.zoom, "treatment": version.treatment}
+
+
+def render_json(render: Render) -> dict[str, Any]:
+    """A finished render."""
+    base = f"/media/renders/{render.id}"
+    return {
+        "id": render.id,
+        "report": render.report,
+        "file": f"{base}/file.mp4",
+        "path_json": f"{base}/path.json",
+        "path_csv": f"{base}/path.csv",
+        "report_json": f"{base}/report.json",
+    }
+
+
+def work_row(work: Work) -> dict[str, Any]:
+    """A piece of work on the jobs page."""
+    return {**work_json(work), "clip_name": work.clip.name, "ready": work.clip.info is not None}
+
+
+def timecode(seconds: float) -> str:
+    """Minutes and seconds, with hours where needed."""
+    whole = round(seconds)
+    hours, minutes, rest = whole // 3600, whole // 60 % 60, whole % 60
+    return f"{hours}:{minutes:02}:{rest:02}" if hours else f"{minutes}:{rest:02}"
+
+
+def _current(works: list[Work]) -> dict[str, Any] | None:
+    return next((work_json(work) for work in reversed(works) if work.state.open), None)
+
+
+def _failure(works: list[Work]) -> dict[str, Any] | None:
+    if works and works[-1].state == "failed" and works[-1].kind != "ingest":
+        return work_json(works[-1])
+    return None
+
+
+def _notes(blind: int, cuts: int) -> list[str]:
+    notes = []
+    if blind:
+        notes.append(f"{blind} frames show too little to follow; the motion there is interpolated.")
+    if cuts:
+        notes.append(f"The measurement found {cuts} cut{'s' if cuts > 1 else ''}; motion is not carried across.")
+    return notes
