@@ -69,6 +69,8 @@ def demo() -> None:
 def start() -> int:
     """Everything at once, for bin/start: returns when Ctrl+C has stopped it all."""
     logging.basicConfig(level="WARNING")
+    for kind in (signal.SIGINT, signal.SIGTERM):  # a shell's background jobs ignore SIGINT unless told
+        signal.signal(kind, signal.default_int_handler)
     settings = Settings.from_environment()
     settings.data.mkdir(parents=True, exist_ok=True)
     try:
@@ -106,7 +108,6 @@ def _child(name: str) -> subprocess.Popen[bytes]:
 
 
 def _wait(children: list[subprocess.Popen[bytes]]) -> int:
-    signal.signal(signal.SIGTERM, lambda *_: signal.raise_signal(signal.SIGINT))
     while True:
         for i, child in enumerate(children):
             if child.poll() is not None:

@@ -6,7 +6,7 @@ import enum
 from datetime import UTC, datetime
 from typing import Any
 
-from sqlalchemy import BigInteger, DateTime, ForeignKey, String, UniqueConstraint
+from sqlalchemy import BigInteger, DateTime, Enum, ForeignKey, String, UniqueConstraint
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 
@@ -19,6 +19,11 @@ class Base(DeclarativeBase):
     """Common ground of all rows."""
 
     type_annotation_map = {dict[str, Any]: JSONB, datetime: DateTime(timezone=True)}  # noqa: RUF012
+
+
+def _named(kind: type[enum.StrEnum]) -> Enum:
+    """An enumeration kept as its plain value."""
+    return Enum(kind, native_enum=False, length=16, values_callable=lambda members: [m.value for m in members])
 
 
 class ClipState(enum.StrEnum):
@@ -66,7 +71,7 @@ class Clip(Base):
     id: Mapped[int] = mapped_column(primary_key=True)
     project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
     name: Mapped[str] = mapped_column(String(255))
-    state: Mapped[ClipState] = mapped_column(String(16), default=ClipState.ARRIVING)
+    state: Mapped[ClipState] = mapped_column(_named(ClipState), default=ClipState.ARRIVING)
     error: Mapped[str | None]
     source_key: Mapped[str | None]
     source_path: Mapped[str | None]
@@ -151,7 +156,7 @@ class Work(Base):
     render_id: Mapped[int | None] = mapped_column(ForeignKey("render.id", ondelete="CASCADE"))
     first: Mapped[int | None]
     last: Mapped[int | None]
-    state: Mapped[WorkState] = mapped_column(String(16), default=WorkState.WAITING, index=True)
+    state: Mapped[WorkState] = mapped_column(_named(WorkState), default=WorkState.WAITING, index=True)
     stop_wanted: Mapped[bool] = mapped_column(default=False)
     done: Mapped[int] = mapped_column(default=0)
     total: Mapped[int] = mapped_column(default=0)

@@ -1,0 +1,146 @@
+// @ts-check
+import { ask, followWork, pageData, sendFile } from "../net.js";
+import { workText } from "../words.js";
+
+const FULL_BAR = 1.5; // percent of the width: a bar this long is very shaky
+
+/** Starting the first project. */
+export const newProject = () => ({
+  name: "",
+  error: "",
+  async create() {
+    try {
+      const project = await ask("POST", "/api/projects", { name: this.name });
+      location.assign(`/projects/${project.id}`);
+    } catch (problem) {
+      this.error = /** @type {Error} */ (problem).message;
+    }
+  },
+});
+
+/** A project's clips. */
+export const shelf = () => {
+  const page = pageData();
+  return {
+    clips: page.clips,
+    media: page.media,
+    /** @type {any[]} */
+    uploads: [],
+    /** @type {Record<number, number>} */
+    hovered: {},
+    over: false,
+    folderOpen: false,
+    newName: "",
+    error: "",
+
+    init() {
+      followWork((work) => {
+        const clip = this.clips.find((/** @type {any} */ card) => card.id === work.clip);
+        if (!clip) return;
+        if (work.state === "waiting" || work.state === "working") clip.work = work;
+        else this.refresh();
+      });
+    },
+    async refresh() {
+      this.clips = await ask("GET", `/api/projects/${page.project}/clips`);
+    },
+    /** @param {() => Promise<any>} action */
+    async attempt(action) {
+      this.error = "";
+      try {
+        await action();
+        await this.refresh();
+      } catch (problem) {
+        this.error = /** @type {Error} */ (problem).message;
+      }
+    },
+
+    /** @param {DragEvent} event */
+    dropped(event) {
+      this.over = false;
+      this.receive(event.dataTransfer ? [...event.dataTransfer.files] : []);
+    },
+    /** @param {Event} event */
+    picked(event) {
+      const input = /** @type {HTMLInputElement} */ (event.target);
+      this.receive([...(input.files || [])]);
+      input.value = "";
+    },
+    /** @param {File[]} files */
+    receive(files) {
+      for (const file of files) {
+        const key = `${file.name}:${file.size}:${Date.now()}`;
+        this.uploads.push({ key, name: file.name, size: file.size, sent: 0, text: "waiting", stopped: false, file });
+        this.resume(this.uploads[this.uploads.length - 1]);
+      }
+    },
+    /** @param {any} upload */
+    async resume(upload) {
+      upload.stopped = false;
+      try {
+        await sendFile(page.project, upload.file, (sent) => {
+          upload.sent = sent;
+          upload.text = `${(sent / 1e6).toFixed(0)} of ${(upload.size / 1e6).toFixed(0)} MB received`;
+        });
+        await this.refresh();
+        this.uploads = this.uploads.filter((other) => other.key !== upload.key);
+      } catch (problem) {
+        upload.stopped = true;
+        upload.text = /** @type {Error} */ (problem).message;
+      }
+    },
+
+    createProject() {
+      return this.attempt(async () => {
+        const project = await ask("POST", "/api/projects", { name: this.newName });
+        location.assign(`/projects/${project.id}`);
+      });
+    },
+    /** @param {string} path */
+    register(path) {
+      return this.attempt(() => ask("POST", `/api/projects/${page.project}/media`, { path }));
+    },
+    /** @param {any} clip */
+    measure(clip) {
+      return this.attempt(async () => {
+        const detail = await ask("GET", `/api/clips/${clip.id}`);
+        await ask("POST", `/api/clips/${clip.id}/measure`, detail.draft);
+      });
+    },
+    /** @param {any} clip */
+    retry(clip) {
+      return this.attempt(() => ask("POST", `/api/clips/${clip.id}/retry`));
+    },
+    /** @param {any} clip */
+    retryWork(clip) {
+      return this.attempt(() => ask("POST", `/api/works/${clip.failed.id}/retry`));
+    },
+    /** @param {any} clip */
+    cancel(clip) {
+      return this.attempt(() => ask("POST", `/api/works/${clip.work.id}/cancel`));
+    },
+    /** @param {any} clip */
+    remove(clip) {
+      if (!confirm(`Remove ${clip.name} from the shelf, with its versions and rendered files?`)) return;
+      return this.attempt(() => ask("DELETE", `/api/clips/${clip.id}`));
+    },
+
+    /** @param {MouseEvent} event @param {any} clip */
+    scrub(event, clip) {
+      const box = /** @type {HTMLElement} */ (event.currentTarget).getBoundingClientRect();
+      const share = Math.min(0.999, Math.max(0, (event.clientX - box.left) / box.width));
+      this.hovered[clip.id] = Math.floor(share * clip.thumbnail_count);
+    },
+    /** @param {any} clip */
+    rest(clip) {
+      delete this.hovered[clip.id];
+    },
+    /** @param {any} clip */
+    frameOf(clip) {
+      return this.hovered[clip.id] ?? Math.floor(clip.thumbnail_count / 3);
+    },
+    shakeWidth: (/** @type {any} */ clip) => Math.min(100, (100 * (clip.shake || 0)) / FULL_BAR),
+    shakeText: (/** @type {any} */ clip) => (clip.shake === null ? "motion not measured" : `shake ${clip.shake.toFixed(2)} % of the width`),
+    workText,
+  };
+};

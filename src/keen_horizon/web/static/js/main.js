@@ -1,0 +1,11 @@
+// @ts-check
+// Registers every component with Alpine and starts it. Components hold state; views draw.
+import Alpine from "../vendor/alpinejs/alpine.js";
+import { bench, versionsBar } from "./components/bench.js";
+import { jobCount, jobs } from "./components/jobs.js";
+import { newProject, shelf } from "./components/shelf.js";
+
+for (const [name, component] of Object.entries({ bench, versionsBar, jobCount, jobs, newProject, shelf })) {
+  Alpine.data(name, component);
+}
+Alpine.start();

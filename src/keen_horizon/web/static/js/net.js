@@ -1,0 +1,72 @@
+// @ts-check
+// The one module that talks to the server.
+
+/** What the server said was wrong, in words for the editor. */
+export class Refused extends Error {}
+
+const token = () => /** @type {HTMLMetaElement} */ (document.querySelector('meta[name="csrf-token"]')).content;
+
+/**
+ * @param {string} method @param {string} address @param {unknown} [body] JSON, or a Blob sent as it is
+ * @param {AbortSignal} [signal] @returns {Promise<any>}
+ */
+export async function ask(method, address, body, signal) {
+  const raw = body instanceof Blob;
+  /** @type {Record<string, string>} */
+  const headers = method === "GET" ? {} : { "X-CSRFToken": token() };
+  if (body !== undefined) headers["Content-Type"] = raw ? "application/octet-stream" : "application/json";
+  const sent = body === undefined ? undefined : raw ? body : JSON.stringify(body);
+  let response;
+  try {
+    response = await fetch(address, { method, headers, body: sent, signal });
+  } catch (problem) {
+    if (signal && signal.aborted) throw problem;
+    throw new Refused("The server does not answer. Nothing was lost; this page goes on when it is back.");
+  }
+  const answer = await response.json().catch(() => ({}));
+  if (!response.ok) throw new Refused(answer.error || `The server refused this (${response.status}).`);
+  return answer;
+}
+
+/** Data that the page was made with. @returns {any} */
+export function pageData() {
+  return JSON.parse(document.getElementById("page")?.textContent || "{}");
+}
+
+/**
+ * Follow background work: events from the server, polling while there are none.
+ * @param {(work: any) => void} changed @returns {() => void} stops following
+ */
+export function followWork(changed) {
+  const source = new EventSource("/api/events");
+  source.onmessage = (event) => changed(JSON.parse(event.data));
+  const timer = setInterval(async () => {
+    if (source.readyState === EventSource.OPEN) return;
+    const works = await ask("GET", "/api/works").catch(() => []);
+    for (const work of works.reverse()) changed(work);
+  }, 2000);
+  return () => {
+    source.close();
+    clearInterval(timer);
+  };
+}
+
+const PIECE = 8 << 20;
+
+/**
+ * Send a file in pieces, going on where an earlier attempt stopped.
+ * @param {string} project @param {File} file @param {(sent: number) => void} progress
+ * @returns {Promise<number>} the clip's number
+ */
+export async function sendFile(project, file, progress) {
+  const begun = { name: file.name, size: file.size, modified: file.lastModified };
+  const upload = await ask("POST", `/api/projects/${project}/uploads`, begun);
+  let at = upload.received;
+  progress(at);
+  for (;;) {
+    const answer = await ask("PUT", `/api/uploads/${upload.id}/${at}`, file.slice(at, at + PIECE));
+    at = answer.received;
+    progress(at);
+    if (answer.clip) return answer.clip;
+  }
+}

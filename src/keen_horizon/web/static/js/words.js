@@ -1,0 +1,25 @@
+// @ts-check
+// Figures as people read them.
+
+/** @param {any} work @returns {string} */
+export function workText(work) {
+  if (!work) return "";
+  const doing = { ingest: "preparing", measure: "measuring", render: "rendering" }[work.kind] || work.kind;
+  if (work.stopping) return `${doing}: stopping`;
+  if (work.state === "waiting" || !work.total) return `${doing}: waiting`;
+  const left = work.left_s === null ? "" : `, ${seconds(work.left_s)} left`;
+  return `${doing} ${work.done} of ${work.total}, ${work.rate.toFixed(0)} a second${left}`;
+}
+
+/** @param {number} value @returns {string} */
+export function seconds(value) {
+  return value < 90 ? `${value} s` : `${Math.round(value / 60)} min`;
+}
+
+/** @param {number} frame @param {number} rate @returns {string} */
+export function timecode(frame, rate) {
+  const whole = Math.floor(frame / rate + 1e-6);
+  const rest = Math.floor(frame - whole * rate + 1e-6);
+  const two = (/** @type {number} */ n) => String(n).padStart(2, "0");
+  return `${two(Math.floor(whole / 60))}:${two(whole % 60)}:${two(rest)}`;
+}
