@@ -112,9 +112,7 @@ def _roof(
     up, top = np.array([0, -high, 0]), np.array([0, -ridge, 0])
     left_ridge, right_ridge = (a + d) / 2 + top - right * 0.3, (b + c) / 2 + top + right * 0.3
     eave = 0.35
-    front = np.array(
-        [a + up - back * eave - right * 0.3, b + up - back * eave + right * 0.3, right_ridge, left_ridge]
-    )
+    front = np.array([a + up - back * eave - right * 0.3, b + up - back * eave + right * 0.3, right_ridge, left_ridge])
     rear = np.array([c + up + back * eave + right * 0.3, d + up + back * eave - right * 0.3, left_ridge, right_ridge])
     patches = [
         Patch(rear, lit(colour, np.array([0, -0.75, 0]) + back * 0.6), 1.6),

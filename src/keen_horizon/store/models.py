@@ -57,9 +57,7 @@ class Project(Base):
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str] = mapped_column(String(120))
     created_at: Mapped[datetime] = mapped_column(default=_now)
-    clips: Mapped[list[Clip]] = relationship(
-        back_populates="project", cascade="all, delete-orphan", order_by="Clip.id"
-    )
+    clips: Mapped[list[Clip]] = relationship(back_populates="project", cascade="all, delete-orphan", order_by="Clip.id")
 
 
 class Clip(Base):

@@ -76,7 +76,7 @@ export const bench = () => {
 
     init() {
       const refs = /** @type {any} */ (this).$refs;
-      viewer = url.searchParams.has("stills") ? null : mountViewer(refs.canvas, refs.video, size);
+      viewer = mountViewer(refs.canvas, refs.video, size);
       this.stills = viewer === null;
       overlay = mountOverlay(refs.overlay, size);
       strip = mountStrip(refs.strip, {

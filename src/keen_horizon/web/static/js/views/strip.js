@@ -61,7 +61,7 @@ export function mountStrip(host, tell) {
     labels.replaceChildren();
     for (const name of ["before", "after", "wanted", "zoom", "limit"]) parts[name].setAttribute("d", "");
     if (!path) {
-      label("measure the motion to see it here", LEFT, shake.low - 8, "");
+      label("measure the motion to see it here", LEFT + 16, shake.low - 8, "");
       return;
     }
     const peak = Math.max(0.05, ...path.shake_before);

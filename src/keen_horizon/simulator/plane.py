@@ -1,0 +1,68 @@
+"""A flat picture, shaken by known similarities: the truth for tests of planar motion.
+
+The picture is a part of the painted town; people may walk through in front of it, and the picture may
+be noisy, as a camera's is.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import lru_cache
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.simulator.panorama import paint_panorama
+from keen_horizon.simulator.town import build_town
+
+Picture = NDArray[np.uint8]
+
+
+@lru_cache(maxsize=1)
+def town_picture(width: int = 1900, height: int = 1200) -> Picture:
+    """A flat picture (height, width, 3) of the harbour front, BGR."""
+    world = paint_panorama(build_town(), np.array([0.0, -12.0, 0.0]), width=9216)
+    rows, columns = world.picture.shape[:2]
+    top, left = round(rows * 0.55) - height // 2, columns // 2 - width // 2
+    return np.ascontiguousarray(world.picture[top : top + height, left : left + width])
+
+
+def jitter(count: int, size: Size, rms_px: float, seed: int, area: tuple[int, int] = (1900, 1200)) -> Similarities:
+    """Independent shakes per frame, picture_from_frame (N,): `rms_px` of shift, a little turn and size."""
+    random = np.random.default_rng(seed)
+    z = np.exp(random.normal(0, 0.004, count) + 1j * random.normal(0, 0.008, count))
+    shift = rms_px / np.sqrt(2) * (random.normal(0, 1, count) + 1j * random.normal(0, 1, count))
+    centre = complex((area[0] - 1) / 2, (area[1] - 1) / 2)
+    return Similarities(z, centre + shift - z * size.centre)
+
+
+def shaken_pictures(
+    poses: Similarities, size: Size, walkers: int = 0, noise: float = 1.5, seed: int = 0
+) -> Iterator[Picture]:
+    """Yield BGR pictures of size `size`, seen at `poses` picture_from_frame."""
+    random = np.random.default_rng(seed)
+    picture = town_picture()
+    for number, matrix in enumerate(poses.matrices()):
+        seen = cv2.warpAffine(
+            picture, matrix[:2], (size.width, size.height), flags=cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP,
+            borderMode=cv2.BORDER_REFLECT,
+        )  # fmt: skip
+        for walker in range(walkers):
+            _walk(seen, size, walker, number)
+        grain = random.normal(0, noise, (size.height, size.width)).astype(np.int16)
+        yield cv2.add(seen, cv2.merge([grain] * 3), dtype=cv2.CV_8U)
+
+
+def _walk(picture: Picture, size: Size, walker: int, number: int) -> None:
+    """A person, drawn into the frame itself: something that moves by its own will."""
+    tall = size.height // 2
+    left = (number * (5 + 2 * walker) + walker * size.width // 3) % (size.width + tall) - tall // 2
+    foot = size.height - size.height // 12
+    for i in range(6):
+        shade = (60 + 30 * i, 90 + 20 * ((i + walker) % 4), 150 - 18 * i)
+        top = foot - tall + i * tall // 6
+        cv2.rectangle(picture, (left, top), (left + tall // 4, top + tall // 6), shade, -1)
+    cv2.circle(picture, (left + tall // 8, foot - tall - tall // 12), tall // 10, (150, 180, 220), -1, cv2.LINE_AA)

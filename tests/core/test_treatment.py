@@ -1,0 +1,47 @@
+"""The treatment document: defaults, round trips, and errors that name the key."""
+
+import pytest
+
+from keen_horizon.core.errors import RangeError, TreatmentError
+from keen_horizon.core.treatment import SCHEMA, Treatment
+
+
+def test_default_document_is_the_published_one() -> None:
+    document = Treatment().to_json()
+    assert document["schema"] == SCHEMA
+    assert document["motion"] == {
+        "intent": "glide", "response_s": 0.8, "freedom": ["shift", "turn", "size"], "bend_limit_px": 0,
+        "rolling_shutter": "off", "ignore": [],
+    }  # fmt: skip
+    assert Treatment.from_json(document) == Treatment()
+
+
+def test_range_keys_are_in_and_out() -> None:
+    treatment = Treatment.from_json({"range": {"in": 3, "out": 9}})
+    assert treatment.frames(20) == (3, 9)
+    assert treatment.to_json()["range"] == {"in": 3, "out": 9}
+    assert Treatment().frames(20) == (0, 19)
+    with pytest.raises(RangeError, match="last frame is 8"):
+        treatment.frames(9)
+
+
+@pytest.mark.parametrize(
+    ("document", "named"),
+    [
+        ({"motoin": {}}, "motoin"),
+        ({"motion": {"speed": 3}}, r"motion\.speed"),
+        ({"motion": {"response_s": "fast"}}, r"motion\.response_s"),
+        ({"motion": {"freedom": ["shift", "shift"]}}, "motion"),
+        ({"motion": {"freedom": ["tilt"]}}, r"motion\.freedom"),
+        ({"framing": {"zoom_limit": 0.5}}, r"framing\.zoom_limit"),
+        ({"framing": {"gap_colour": "red"}}, r"framing\.gap_colour"),
+        ({"range": {"in": 9, "out": 3}}, "out point lies before"),
+        ({"optics": {"lens": "wide"}}, r"optics\.lens"),
+        ({"schema": "other/1"}, "schema"),
+        ([], "Treatment"),
+        (None, "Treatment"),
+    ],
+)
+def test_errors_name_the_key(document: object, named: str) -> None:
+    with pytest.raises(TreatmentError, match=named):
+        Treatment.from_json(document)

@@ -1,0 +1,64 @@
+"""The command line: documents, exit codes, one clear line."""
+
+from __future__ import annotations
+
+import csv
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from keen_horizon.cli import main
+from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.core.media.probe import probe
+
+
+def test_measure_then_correct(tmp_path: Path, shaky: tuple[Path, Similarities]) -> None:
+    clip = str(shaky[0])
+    assert main(["measure", clip, "--out", str(tmp_path / "m.npz"), "--json", str(tmp_path / "m.json")]) == 0
+    motion = json.loads((tmp_path / "m.json").read_text())
+    assert (motion["width"], motion["height"], motion["frames"], len(motion["pairs"])) == (640, 360, 90, 89)
+    assert set(motion["pairs"][0]) == {"from", "to", "matrix", "inliers", "tracked"}
+    (tmp_path / "t.json").write_text(json.dumps({"motion": {"intent": "hold"}, "framing": {"zoom_limit": 1.4}}))
+    arguments = ["correct", clip, str(tmp_path / "o.mp4"), "--treatment", str(tmp_path / "t.json")]
+    arguments += ["--measurement", str(tmp_path / "m.npz"), "--report", str(tmp_path / "r.json")]
+    assert main([*arguments, "--path", str(tmp_path / "p.json")]) == 0
+    report = json.loads((tmp_path / "r.json").read_text())
+    assert report["gap_pixels"] == 0
+    assert 1 < report["zoom"] <= 1.4
+    assert report["shake_after_px"] < 0.01 * report["shake_before_px"]
+    assert report["output"] == {"width": 640, "height": 360, "codec": "h264", "pix_fmt": "yuv420p"}
+    path = json.loads((tmp_path / "p.json").read_text())["frames"]
+    assert [row["frame"] for row in path] == list(range(90))
+    assert abs(np.linalg.det(np.array(path[40]["matrix"])[:2, :2]) - report["zoom"] ** 2) < 0.1
+    assert probe(tmp_path / "o.mp4")[0].frames == 90
+
+
+def test_path_as_csv(tmp_path: Path, shaky: tuple[Path, Similarities]) -> None:
+    (tmp_path / "t.json").write_text(json.dumps({"range": {"in": 10, "out": 19}}))
+    arguments = ["correct", str(shaky[0]), str(tmp_path / "o.mp4"), "--treatment", str(tmp_path / "t.json")]
+    assert main([*arguments, "--path", str(tmp_path / "p.csv")]) == 0
+    rows = list(csv.DictReader((tmp_path / "p.csv").open()))
+    assert [int(row["frame"]) for row in rows] == list(range(10, 20))
+    assert float(rows[0]["m22"]) == 1.0
+
+
+def test_failures_are_one_line_and_exit_1(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    (tmp_path / "x.mp4").write_text("not a film")
+    assert main(["measure", str(tmp_path / "x.mp4"), "--out", str(tmp_path / "m.npz")]) == 1
+    said = capsys.readouterr().err.strip()
+    assert said.count("\n") == 0
+    assert "x.mp4" in said
+    assert not (tmp_path / "m.npz").exists()
+
+
+def test_the_clip_is_never_overwritten(shaky: tuple[Path, Similarities], capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["correct", str(shaky[0]), str(shaky[0])]) == 1
+    assert "overwrite" in capsys.readouterr().err
+
+
+def test_wrong_usage_exits_2() -> None:
+    with pytest.raises(SystemExit) as ended:
+        main(["straighten"])
+    assert ended.value.code == 2
