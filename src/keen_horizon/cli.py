@@ -76,7 +76,7 @@ def _measure(options: argparse.Namespace) -> None:
 
 
 def _correct(options: argparse.Namespace) -> None:
-    treatment = Treatment.from_json(json.loads(options.treatment.read_text())) if options.treatment else Treatment()
+    treatment = Treatment.from_text(options.treatment.read_text()) if options.treatment else Treatment()
     info, times = probe(options.source)
     if options.destination.resolve() == options.source.resolve():
         raise KeenHorizonError(f"{info.name}: the result would overwrite the clip. Choose another name.")

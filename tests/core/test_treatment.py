@@ -45,3 +45,8 @@ def test_range_keys_are_in_and_out() -> None:
 def test_errors_name_the_key(document: object, named: str) -> None:
     with pytest.raises(TreatmentError, match=named):
         Treatment.from_json(document)
+
+
+def test_text_that_is_not_json_is_an_error_too() -> None:
+    with pytest.raises(TreatmentError, match="JSON"):
+        Treatment.from_text("{not json")

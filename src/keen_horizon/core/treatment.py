@@ -106,12 +106,15 @@ class Treatment(_Part):
     @staticmethod
     def from_json(data: object) -> Treatment:
         """Check and read a document. Raises TreatmentError naming the key at fault."""
+        return Treatment.from_text(json.dumps(data))
+
+    @staticmethod
+    def from_text(text: str) -> Treatment:
+        """Check and read a document's JSON text. Raises TreatmentError."""
         try:
-            return Treatment.model_validate_json(json.dumps(data))
+            return Treatment.model_validate_json(text)
         except ValidationError as error:
             raise TreatmentError(_explain(error)) from error
-        except (TypeError, ValueError) as error:
-            raise TreatmentError(f"The treatment is not a JSON document: {error}.") from error
 
 
 def _explain(error: ValidationError) -> str:

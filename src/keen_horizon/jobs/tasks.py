@@ -10,6 +10,7 @@ import json
 import logging
 from collections.abc import Callable
 from datetime import UTC, datetime
+from errno import ENOSPC
 from pathlib import Path
 
 import numpy as np
@@ -53,7 +54,9 @@ def run_work(engine: Engine, files: FileStore, work_id: int) -> None:
     except Stopped:
         outcome, error = WorkState.CANCELLED, None
     except (KeenHorizonError, OSError) as problem:
-        outcome, error = WorkState.FAILED, _say(problem)
+        outcome, error = WorkState.FAILED, str(problem)
+        if isinstance(problem, OSError) and problem.errno == ENOSPC:
+            error = "The disk is full. Free some space and try again; nothing was lost."
     except Exception:
         log.exception("work %s failed", work_id)
         outcome, error = (
@@ -67,17 +70,13 @@ def run_work(engine: Engine, files: FileStore, work_id: int) -> None:
 
 
 def _end(session: Session, work: Work, state: WorkState, error: str | None) -> None:
+    if error and work.clip.source_key:  # the core names the file it read; editors know the clip's name
+        error = error.replace(work.clip.source_key, work.clip.name)
     work.state, work.error, work.ended_at = state, error, datetime.now(UTC)
     if work.kind == "ingest" and state is not WorkState.DONE:
         work.clip.state = ClipState.FAILED
         work.clip.error = error or "Preparing this clip was cancelled."
     announce(session, work)
-
-
-def _say(problem: Exception) -> str:
-    if isinstance(problem, OSError) and problem.errno == 28:
-        return "The disk is full. Free some space and try again; nothing was lost."
-    return str(problem)
 
 
 def _ingest(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:

@@ -56,7 +56,7 @@ def still(clip_id: int) -> Response:
         number = min(max(number, 0), info.frames - 1)
         treatment = measurement = None
         if "treatment" in request.args:
-            treatment = Treatment.from_json(json.loads(request.args["treatment"]))
+            treatment = Treatment.from_text(request.args["treatment"])
             measurement = clip_measurement(session, files, clip, treatment)
     return Response(still_jpeg(source, info, times, number, measurement, treatment), mimetype="image/jpeg")
 

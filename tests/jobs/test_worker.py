@@ -1,0 +1,160 @@
+"""The real worker process on the real queue: killed, restarted, cancelled, and without its database."""
+
+from __future__ import annotations
+
+import signal
+import tempfile
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+from conftest import SMALL, corner_errors, pair_truth, rms
+from services import start, stop, wait_for, working
+
+from keen_horizon.config import Settings
+from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.core.media.probe import probe
+from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.treatment import Treatment
+from keen_horizon.operations import clips, treating, works
+from keen_horizon.simulator.film import add_sound, write_pictures
+from keen_horizon.simulator.plane import jitter, shaken_pictures
+from keen_horizon.store.cluster import start_cluster
+from keen_horizon.store.database import connect, migrate, transaction
+from keen_horizon.store.files import FileStore
+from keen_horizon.store.models import Clip, ClipState, MeasuredRange, Render, Work, WorkState
+from keen_horizon.web import create_app
+
+LONG = 900
+
+
+class Bench:
+    """A project with one clip, and questions about it."""
+
+    def __init__(self, settings: Settings, source: Path) -> None:
+        self.engine = connect(settings.database_url)
+        self.files = FileStore(settings.data)
+        with transaction(self.engine) as session:
+            project = clips.new_project(session, "Kill test")
+            self.clip = clips.register_clip(session, project.id, source).id
+
+    def ask(self, question):
+        with transaction(self.engine) as session:
+            return question(session)
+
+    def ready(self) -> bool:
+        return self.ask(lambda s: s.get_one(Clip, self.clip).state is ClipState.READY)
+
+    def measure(self) -> int:
+        return self.ask(lambda s: treating.request_measurement(s, s.get_one(Clip, self.clip), Treatment())).id
+
+    def render(self) -> int:
+        treatment = Treatment.from_json({"deliver": {"quality": 12}})
+        return self.ask(lambda s: treating.request_render(s, s.get_one(Clip, self.clip), treatment)).id
+
+    def work(self, number: int) -> Work:
+        return self.ask(lambda s: s.get_one(Work, number))
+
+    def reached(self, number: int, frames: int) -> bool:
+        work = self.work(number)
+        assert work.state.open, work.error
+        return work.done >= frames
+
+    def finished(self, number: int) -> bool:
+        return not self.work(number).state.open
+
+    def leftovers(self) -> list[str]:
+        return [path.name for path in self.files.work_path("x").parent.iterdir()]
+
+
+@pytest.fixture(scope="module")
+def long_clip(media: Path) -> tuple[Path, Similarities]:
+    """30 seconds: long enough to be interrupted."""
+    poses = jitter(LONG, SMALL, 5.0, seed=31)
+    write_pictures(shaken_pictures(poses, SMALL), SMALL, 30, media / "long_silent.mp4", quality=18)
+    add_sound(media / "long_silent.mp4", media / "long.mp4", LONG / 30, seed=2)
+    return media / "long.mp4", poses
+
+
+def test_killed_in_the_middle_of_measuring_and_of_rendering(settings: Settings, long_clip) -> None:
+    source, poses = long_clip
+    bench = Bench(settings, source)
+    worker = start(settings, "worker")
+    wait_for(bench.ready)
+    measuring = bench.measure()
+    wait_for(lambda: bench.reached(measuring, 250), every=0.02)
+    stop(worker, signal.SIGKILL)
+    assert bench.work(measuring).state is WorkState.WORKING
+    with working(settings) as second:
+        wait_for(lambda: bench.finished(measuring))
+        assert bench.work(measuring).state is WorkState.DONE
+        key = bench.ask(lambda s: s.query(MeasuredRange).one().key)
+        measurement = Measurement.load(bench.files.path(key))
+        assert rms(corner_errors(measurement.pairs, pair_truth(poses), SMALL)) <= 0.12
+        rendering = bench.render()
+        wait_for(lambda: bench.reached(rendering, 150), every=0.02)
+        assert bench.leftovers()
+        stop(second, signal.SIGKILL)
+    with working(settings):
+        wait_for(lambda: bench.finished(rendering), 90)
+    assert bench.work(rendering).state is WorkState.DONE
+    render = bench.ask(lambda s: s.query(Render).one())
+    assert render.report["gap_pixels"] == 0
+    info, _ = probe(bench.files.path(render.key))
+    assert (info.frames, info.sound) == (LONG, "aac")
+    assert bench.leftovers() == []
+
+
+def test_running_work_stops_when_cancelled_and_can_be_tried_again(settings: Settings, long_clip) -> None:
+    bench = Bench(settings, long_clip[0])
+    with working(settings):
+        wait_for(bench.ready)
+        number = bench.measure()
+        wait_for(lambda: bench.reached(number, 50), every=0.02)
+        bench.ask(lambda s: works.cancel_work(s, works.find_work(s, number)))
+        wait_for(lambda: bench.finished(number))
+        assert bench.work(number).state is WorkState.CANCELLED
+        again = bench.ask(lambda s: works.retry_work(s, works.find_work(s, number))).id
+        wait_for(lambda: bench.finished(again))
+        assert bench.work(again).state is WorkState.DONE
+    assert bench.leftovers() == []
+
+
+def test_work_row_and_queue_commit_together(settings: Settings, shaky) -> None:
+    bench = Bench(settings, shaky[0])
+
+    def fail(session):
+        clips.start_work(session, Work(kind="ingest", clip_id=bench.clip))
+        raise RuntimeError("changed my mind")
+
+    with pytest.raises(RuntimeError):
+        bench.ask(fail)
+    queued = bench.ask(lambda s: s.connection().exec_driver_sql("SELECT count(*) FROM procrastinate_jobs").scalar())
+    assert queued == bench.ask(lambda s: s.query(Work).count()) == 1
+
+
+def test_a_lost_database_is_said_and_nothing_is_lost(settings: Settings) -> None:
+    folder = Path(tempfile.mkdtemp(prefix="keen-horizon-lost-", dir="/tmp"))
+    folder.chmod(0o755)
+    own = start_cluster(folder / "postgres", durable=False)
+    migrate(own.url)
+    app = create_app(replace(settings, database_url=own.url))
+    client = app.test_client()
+    with transaction(connect(own.url)) as session:
+        clips.new_project(session, "Kept")
+    assert client.get("/", follow_redirects=True).status_code == 200
+    own.stop()
+    answer = client.get("/api/works")
+    assert answer.status_code == 503
+    assert "Nothing was lost" in answer.json["error"]
+    again = start_cluster(folder / "postgres", durable=False)
+    try:
+        with transaction(connect(again.url)) as session:
+            assert session.query(clips.Project).one().name == "Kept"
+    finally:
+        again.stop()
+
+
+def test_cluster_starts_once_and_keeps_its_password(cluster) -> None:
+    again = start_cluster(cluster.folder, durable=False)
+    assert again == cluster

@@ -1,0 +1,83 @@
+"""Running the real worker and the real server for a test, as processes of their own."""
+
+from __future__ import annotations
+
+import os
+import signal
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from urllib.request import urlopen
+
+from keen_horizon.config import Settings
+
+
+def wait_for(done: Callable[[], object], seconds: float = 60.0, every: float = 0.1) -> object:
+    """Wait until `done` is true, and give what it gave."""
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        if answer := done():
+            return answer
+        time.sleep(every)
+    raise AssertionError(f"waited {seconds} s in vain")
+
+
+def _environment(settings: Settings) -> dict[str, str]:
+    return os.environ | {
+        "KEEN_HORIZON_DATA": str(settings.data),
+        "KEEN_HORIZON_DATABASE_URL": settings.database_url,
+        "KEEN_HORIZON_MEDIA": str(settings.media),
+        "KEEN_HORIZON_PORT": str(settings.port),
+    }
+
+
+def start(settings: Settings, name: str) -> subprocess.Popen[bytes]:
+    """Start `keen-horizon worker` or `serve`."""
+    return subprocess.Popen([sys.executable, "-m", "keen_horizon.cli", name], env=_environment(settings))
+
+
+def stop(process: subprocess.Popen[bytes], how: int = signal.SIGTERM) -> None:
+    """End a process that a test started."""
+    process.send_signal(how)
+    try:
+        process.wait(8)
+    except subprocess.TimeoutExpired:
+        process.kill()
+        process.wait()
+
+
+@contextmanager
+def working(settings: Settings) -> Iterator[subprocess.Popen[bytes]]:
+    """A worker for the time of a block."""
+    process = start(settings, "worker")
+    try:
+        yield process
+    finally:
+        if process.poll() is None:
+            stop(process)
+
+
+@contextmanager
+def serving(settings: Settings) -> Iterator[str]:
+    """A server for the time of a block; gives its address."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    settings = Settings(settings.data, settings.database_url, settings.media, port=port)
+    address = f"http://127.0.0.1:{port}"
+    process = start(settings, "serve")
+
+    def answers() -> bool:
+        try:
+            return bool(urlopen(f"{address}/about", timeout=2).status == 200)
+        except OSError:
+            return False
+
+    try:
+        wait_for(answers)
+        yield address
+    finally:
+        stop(process)

@@ -1,0 +1,244 @@
+"""The application over HTTP, with real tables and files; background work runs inside the test."""
+
+from __future__ import annotations
+
+import json
+import re
+from pathlib import Path
+from urllib.parse import quote
+
+import cv2
+import numpy as np
+import pytest
+from flask.testing import FlaskClient
+
+from keen_horizon.config import Settings
+from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.jobs.tasks import run_work
+from keen_horizon.operations.clips import used_keys
+from keen_horizon.store.models import Work, WorkState
+from keen_horizon.web import create_app
+from keen_horizon.web.services import Services
+
+
+class Browser:
+    """A client that carries the page's token, as the pages' script does."""
+
+    def __init__(self, client: FlaskClient, services: Services) -> None:
+        self.client, self.services = client, services
+        self.token = re.search(r'csrf-token" content="([^"]+)"', client.get("/about").text)[1]  # type: ignore[index]
+
+    def ask(self, method: str, address: str, status: int = 200, **options: object) -> dict:
+        answer = self.client.open(address, method=method, headers={"X-CSRFToken": self.token}, **options)
+        assert answer.status_code == status, answer.text
+        return answer.get_json()
+
+    def work(self) -> None:
+        """Do all waiting work, here and now."""
+        with self.services.session() as session:
+            waiting = [w.id for w in session.query(Work).order_by(Work.id) if w.state is WorkState.WAITING]
+        for number in waiting:
+            run_work(self.services.engine, self.services.files, number)
+
+    def upload(self, project: int, path: Path, name: str | None = None) -> int:
+        begun = {"name": name or path.name, "size": path.stat().st_size}
+        upload = self.ask("POST", f"/api/projects/{project}/uploads", json=begun)
+        address = f"/api/uploads/{upload['id']}/{upload['received']}"
+        return self.ask("PUT", address, data=path.read_bytes()[upload["received"] :])["clip"]
+
+
+@pytest.fixture
+def browser(settings: Settings) -> Browser:
+    app = create_app(settings)
+    return Browser(app.test_client(), app.extensions["keen_horizon"])
+
+
+@pytest.fixture
+def project(browser: Browser) -> int:
+    return browser.ask("POST", "/api/projects", json={"name": "Harbour film"})["id"]
+
+
+@pytest.fixture
+def clip(browser: Browser, project: int, shaky: tuple[Path, Similarities]) -> int:
+    number = browser.upload(project, shaky[0])
+    browser.work()
+    return number
+
+
+def test_empty_start_and_pages(browser: Browser, project: int) -> None:
+    assert browser.client.get("/").headers["Location"] == f"/projects/{project}"
+    for address in (f"/projects/{project}", "/jobs", "/about"):
+        page = browser.client.get(address)
+        assert page.status_code == 200
+        assert "default-src 'self'" in page.headers["Content-Security-Policy"]
+        assert "unsafe" not in page.headers["Content-Security-Policy"]
+        assert page.headers["X-Content-Type-Options"] == "nosniff"
+        assert not re.search(r"https?://(?!www\.w3\.org)", re.sub(r"(?s)<pre.*?</pre>", "", page.text))
+    assert browser.client.get("/projects/999").status_code == 404
+    assert "nothing at this address" in browser.client.get("/nowhere").text
+
+
+def test_writes_need_the_token(browser: Browser) -> None:
+    assert browser.client.post("/api/projects", json={"name": "x"}).status_code == 400
+
+
+def test_arrival_measure_solve_version_render(browser: Browser, clip: int) -> None:
+    detail = browser.ask("GET", f"/api/clips/{clip}")
+    assert detail["info"]["frames"] == 90
+    treatment = detail["draft"]
+    refused = browser.ask("POST", f"/api/clips/{clip}/solve", 400, json=treatment)
+    assert "not been measured" in refused["error"]
+    browser.ask("POST", f"/api/clips/{clip}/measure", json=treatment)
+    browser.work()
+    assert browser.ask("POST", f"/api/clips/{clip}/measure", json=treatment)["work"] is None
+    solved = browser.ask("POST", f"/api/clips/{clip}/solve", json=treatment)
+    assert len(solved["src_from_out"]) == 90
+    assert solved["ledger"]["zoom"] <= 1.1
+    assert solved["ledger"]["shake_after_px"] < 0.5 * solved["ledger"]["shake_before_px"]
+    version = browser.ask("POST", f"/api/clips/{clip}/versions", json=treatment)
+    assert (version["letter"], round(version["zoom"], 5)) == ("A", round(solved["ledger"]["zoom"], 5))
+    browser.ask("POST", f"/api/clips/{clip}/renders", json=treatment)
+    browser.work()
+    render = browser.ask("GET", f"/api/clips/{clip}")["renders"][0]
+    assert render["report"]["gap_pixels"] == 0
+    file = browser.client.get(render["file"])
+    assert file.headers["Content-Disposition"].startswith("attachment")
+    assert file.data[4:8] == b"ftyp"
+    part = browser.client.get(render["file"], headers={"Range": "bytes=0-99"})
+    assert (part.status_code, len(part.data)) == (206, 100)
+    assert len(json.loads(browser.client.get(render["path_json"]).data)["frames"]) == 90
+    assert browser.client.get(render["path_csv"]).text.startswith("frame,time,m00")
+    assert not list(browser.services.files.work_path("x").parent.iterdir())
+
+
+def test_parts_of_a_measured_range_need_no_measuring(browser: Browser, clip: int) -> None:
+    treatment = browser.ask("GET", f"/api/clips/{clip}")["draft"]
+    browser.ask("POST", f"/api/clips/{clip}/measure", json=treatment | {"range": {"in": 10, "out": 60}})
+    browser.work()
+    inner = treatment | {"range": {"in": 20, "out": 40}}
+    assert browser.ask("POST", f"/api/clips/{clip}/solve", json=inner)["first"] == 20
+    wider = treatment | {"range": {"in": 5, "out": 40}}
+    assert "not been measured" in browser.ask("POST", f"/api/clips/{clip}/solve", 400, json=wider)["error"]
+    beyond = treatment | {"range": {"in": 5, "out": 400}}
+    assert "last frame is 89" in browser.ask("POST", f"/api/clips/{clip}/measure", 400, json=beyond)["error"]
+
+
+def test_upload_goes_on_where_it_stopped(browser: Browser, project: int, shaky: tuple[Path, Similarities]) -> None:
+    content = shaky[0].read_bytes()
+    begun = {"name": "again.mp4", "size": len(content), "modified": 7}
+    first = browser.ask("POST", f"/api/projects/{project}/uploads", json=begun)
+    browser.ask("PUT", f"/api/uploads/{first['id']}/0", data=content[:5000])
+    assert "expected the piece at 5000" in browser.ask("PUT", f"/api/uploads/{first['id']}/9", 400, data=b"x")["error"]
+    again = browser.ask("POST", f"/api/projects/{project}/uploads", json=begun)
+    assert (again["id"], again["received"]) == (first["id"], 5000)
+    done = browser.ask("PUT", f"/api/uploads/{first['id']}/5000", data=content[5000:])
+    browser.work()
+    stored = browser.ask("GET", f"/api/clips/{done['clip']}")
+    assert stored["info"]["frames"] == 90
+
+
+def test_the_same_content_twice_is_recognised(browser: Browser, clip: int, project: int, shaky) -> None:
+    browser.upload(project, shaky[0], "copy_of_it.mp4")
+    browser.work()
+    card = browser.ask("GET", f"/api/projects/{project}/clips")[1]
+    assert card["state"] == "failed"
+    assert "already on the shelf as shaky.mp4" in card["error"]
+
+
+def test_names_are_never_paths(browser: Browser, project: int, shaky: tuple[Path, Similarities]) -> None:
+    number = browser.upload(project, shaky[0], "../../etc/evil.mp4")
+    browser.work()
+    assert browser.ask("GET", f"/api/clips/{number}")["name"] == "evil.mp4"
+    refused = browser.ask("POST", f"/api/projects/{project}/media", 400, json={"path": "../../etc/passwd"})
+    assert "inside the media folder" in refused["error"]
+
+
+def test_media_folder_files_are_used_where_they_lie(browser: Browser, project: int, shaky) -> None:
+    before = shaky[0].read_bytes()
+    card = browser.ask("POST", f"/api/projects/{project}/media", json={"path": "shaky.mp4"})
+    browser.work()
+    assert browser.ask("GET", f"/api/clips/{card['id']}")["info"]["frames"] == 90
+    browser.ask("DELETE", f"/api/clips/{card['id']}")
+    assert shaky[0].read_bytes() == before
+
+
+@pytest.mark.parametrize(
+    "content", [b"hello, I am not a film", b"#EXTM3U\nfile:///etc/passwd\n", b"\0\0\0\x18ftypmp42" + b"\0" * 90]
+)
+def test_bad_files_say_so_on_their_card_and_can_be_tried_again(
+    browser: Browser, project: int, tmp_path, content
+) -> None:
+    (tmp_path / "odd.mp4").write_bytes(content)
+    number = browser.upload(project, tmp_path / "odd.mp4")
+    browser.work()
+    card = browser.ask("GET", f"/api/projects/{project}/clips")[0]
+    assert card["state"] == "failed"
+    assert "odd.mp4" in card["error"]
+    assert browser.client.get(f"/clips/{number}").status_code == 400
+    browser.ask("POST", f"/api/clips/{number}/retry")
+    browser.work()
+    assert browser.ask("GET", f"/api/projects/{project}/clips")[0]["state"] == "failed"
+
+
+def test_a_vanished_file_fails_the_job_with_its_name(browser: Browser, project: int, shaky, media: Path) -> None:
+    lost = media / "lost.mp4"
+    lost.write_bytes(shaky[0].read_bytes())
+    card = browser.ask("POST", f"/api/projects/{project}/media", json={"path": "lost.mp4"})
+    browser.work()
+    lost.unlink()
+    draft = browser.ask("GET", f"/api/clips/{card['id']}")["draft"]
+    work = browser.ask("POST", f"/api/clips/{card['id']}/measure", json=draft)["work"]
+    browser.work()
+    failed = browser.ask("GET", f"/api/projects/{project}/clips")[0]["failed"]
+    assert "lost.mp4" in failed["error"]
+    lost.write_bytes(shaky[0].read_bytes())
+    browser.ask("POST", f"/api/works/{work['id']}/retry")
+    browser.work()
+    assert browser.ask("GET", f"/api/clips/{card['id']}")["measured"] == [[0, 89]]
+
+
+def test_waiting_work_can_be_cancelled(browser: Browser, clip: int) -> None:
+    draft = browser.ask("GET", f"/api/clips/{clip}")["draft"]
+    work = browser.ask("POST", f"/api/clips/{clip}/measure", json=draft)["work"]
+    assert browser.ask("POST", f"/api/works/{work['id']}/cancel")["state"] == "cancelled"
+    browser.work()
+    assert browser.ask("GET", f"/api/clips/{clip}")["measured"] == []
+    assert "already ended" in browser.ask("POST", f"/api/works/{work['id']}/cancel", 400)["error"]
+
+
+def test_draft_is_checked_and_kept(browser: Browser, clip: int) -> None:
+    draft = browser.ask("GET", f"/api/clips/{clip}")["draft"]
+    draft["motion"]["response_s"] = 1.5
+    browser.ask("PUT", f"/api/clips/{clip}/draft", json=draft)
+    assert browser.ask("GET", f"/api/clips/{clip}")["draft"]["motion"]["response_s"] == 1.5
+    draft["motion"]["haste"] = 1
+    assert "motion.haste" in browser.ask("PUT", f"/api/clips/{clip}/draft", 400, json=draft)["error"]
+    assert browser.ask("PUT", f"/api/clips/{clip}/draft", 400, json=None)["error"]
+
+
+def test_stills_show_the_exact_frame(browser: Browser, clip: int) -> None:
+    def still(address: str) -> np.ndarray:
+        return cv2.imdecode(np.frombuffer(browser.client.get(address).data, np.uint8), cv2.IMREAD_COLOR)
+
+    draft = browser.ask("GET", f"/api/clips/{clip}")["draft"]
+    browser.ask("POST", f"/api/clips/{clip}/measure", json=draft)
+    browser.work()
+    base = f"/media/clips/{clip}/still.jpg?frame=40"
+    before, after = still(base), still(f"{base}&treatment={quote(json.dumps(draft))}")
+    assert before.shape == after.shape == (360, 640, 3)
+    assert np.abs(before.astype(int) - after).mean() > 2
+
+
+def test_removed_clips_leave_no_file(browser: Browser, clip: int) -> None:
+    files = browser.services.files
+    with browser.services.session() as session:
+        assert files.sweep(used_keys(session)) == 0
+    browser.ask("DELETE", f"/api/clips/{clip}")
+    with browser.services.session() as session:
+        assert files.sweep(used_keys(session)) == 4
+    assert browser.ask("DELETE", f"/api/clips/{clip}", 404)["error"]
+
+
+def test_too_large_uploads_are_refused_before_they_start(browser: Browser, project: int) -> None:
+    answer = browser.ask("POST", f"/api/projects/{project}/uploads", 400, json={"name": "big.mp4", "size": 1 << 39})
+    assert "big.mp4 needs" in answer["error"]
