@@ -2,26 +2,21 @@
 
 from __future__ import annotations
 
-import os
 import shutil
-import subprocess
-import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
-import numpy as np
 import pytest
+from services import throw_away_cluster
+from truth import SMALL
 
 from keen_horizon.config import Settings
-from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.simulator.film import add_sound, write_pictures
 from keen_horizon.simulator.plane import jitter, shaken_pictures
-from keen_horizon.store.cluster import Cluster, start_cluster
-from keen_horizon.store.database import connect, migrate, transaction
+from keen_horizon.store.cluster import Cluster
+from keen_horizon.store.database import connect, transaction
 from keen_horizon.store.models import Base
-
-SMALL = Size(640, 360)
 
 
 @pytest.fixture(scope="session")
@@ -42,14 +37,9 @@ def shaky(media: Path) -> tuple[Path, Similarities]:
 
 @pytest.fixture(scope="session")
 def cluster() -> Iterator[Cluster]:
-    """A throw-away PostgreSQL cluster with the newest schema."""
-    folder = Path(tempfile.mkdtemp(prefix="keen-horizon-test-", dir="/tmp"))
-    folder.chmod(0o755)
-    made = start_cluster(folder / "postgres", durable=False)
-    migrate(made.url)
-    yield made
-    made.stop()
-    shutil.rmtree(folder, ignore_errors=True)
+    """The cluster that tests share."""
+    with throw_away_cluster() as made:
+        yield made
 
 
 @pytest.fixture
@@ -70,26 +60,3 @@ def ffmpeg() -> str:
     path = shutil.which("ffmpeg")
     assert path, "bin/test installs ffmpeg"
     return path
-
-
-def corner_errors(found: Similarities, true: Similarities, size: Size) -> np.ndarray:
-    """Distances (N, 4) between the corners of a frame moved by two similarities."""
-    corners = (size.corners() @ [1, 1j]).astype(complex)
-    return np.abs(found.apply(corners) - true.apply(corners))
-
-
-def pair_truth(poses: Similarities) -> Similarities:
-    """next_from_this of poses reference_from_frame."""
-    return poses[1:].inverse() @ poses[:-1]
-
-
-def rms(values: np.ndarray) -> float:
-    """Root of the mean square."""
-    return float(np.sqrt((np.asarray(values) ** 2).mean()))
-
-
-def run_ffmpeg(ffmpeg: str, *arguments: object) -> None:
-    """Run ffmpeg, quietly, or fail with what it said."""
-    command = [ffmpeg, "-y", "-v", "error", *(str(argument) for argument in arguments)]
-    done = subprocess.run(command, capture_output=True, text=True, env=os.environ, check=False)
-    assert done.returncode == 0, done.stderr

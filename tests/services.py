@@ -3,16 +3,21 @@
 from __future__ import annotations
 
 import os
+import shutil
 import signal
 import socket
 import subprocess
 import sys
+import tempfile
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from pathlib import Path
 from urllib.request import urlopen
 
 from keen_horizon.config import Settings
+from keen_horizon.store.cluster import Cluster, start_cluster
+from keen_horizon.store.database import migrate
 
 
 def wait_for(done: Callable[[], object], seconds: float = 60.0, every: float = 0.1) -> object:
@@ -47,6 +52,20 @@ def stop(process: subprocess.Popen[bytes], how: int = signal.SIGTERM) -> None:
     except subprocess.TimeoutExpired:
         process.kill()
         process.wait()
+
+
+@contextmanager
+def throw_away_cluster() -> Iterator[Cluster]:
+    """A PostgreSQL cluster with the newest schema, gone at the end."""
+    folder = Path(tempfile.mkdtemp(prefix="keen-horizon-test-", dir="/tmp"))
+    folder.chmod(0o755)
+    made = start_cluster(folder / "postgres", durable=False)
+    try:
+        migrate(made.url)
+        yield made
+    finally:
+        made.stop()
+        shutil.rmtree(folder, ignore_errors=True)
 
 
 @contextmanager

@@ -33,7 +33,13 @@ def serve(settings: Settings | None = None) -> None:
     class Server(BaseApplication):
         def load_config(self) -> None:
             # Threads serve streams of events side by side; solving releases the lock in the numerics.
-            options = {"bind": f"{settings.host}:{settings.port}", "workers": 1, "threads": 24, "timeout": 120}
+            options = {
+                "bind": f"{settings.host}:{settings.port}",
+                "workers": 1,
+                "threads": 24,
+                "timeout": 120,
+                "graceful_timeout": 1,
+            }
             for key, value in (options | {"worker_class": "gthread", "loglevel": "warning"}).items():
                 self.cfg.set(key, value)
 

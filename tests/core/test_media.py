@@ -11,7 +11,7 @@ import av
 import cv2
 import numpy as np
 import pytest
-from conftest import run_ffmpeg
+from truth import run_ffmpeg
 
 from keen_horizon.core.errors import EncodeError, MediaError, NotVideoError, UnreadableVideoError
 from keen_horizon.core.geometry.picture import Size

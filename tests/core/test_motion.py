@@ -3,7 +3,7 @@
 import cv2
 import numpy as np
 import pytest
-from conftest import SMALL, corner_errors, pair_truth, rms
+from truth import SMALL, corner_errors, pair_truth, rms
 
 from keen_horizon.core.errors import MeasurementError
 from keen_horizon.core.geometry.picture import Size

@@ -8,8 +8,8 @@ from dataclasses import replace
 from pathlib import Path
 
 import pytest
-from conftest import SMALL, corner_errors, pair_truth, rms
 from services import start, stop, wait_for, working
+from truth import SMALL, corner_errors, pair_truth, rms
 
 from keen_horizon.config import Settings
 from keen_horizon.core.geometry.similarity import Similarities

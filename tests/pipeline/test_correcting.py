@@ -10,7 +10,7 @@ from pathlib import Path
 import cv2
 import numpy as np
 import pytest
-from conftest import SMALL, corner_errors, pair_truth, rms, run_ffmpeg
+from truth import SMALL, corner_errors, pair_truth, rms, run_ffmpeg
 
 from keen_horizon.core.errors import KeenHorizonError, MeasurementError, Stopped
 from keen_horizon.core.geometry.picture import Size

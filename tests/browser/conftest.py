@@ -1,0 +1,51 @@
+"""Headless Chromium against the real server, the real worker and real files."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Browser, Page, expect, sync_playwright
+from services import serving, throw_away_cluster, working
+
+from keen_horizon.config import Settings
+
+FLAGS = [
+    "--headless", "--no-sandbox", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync", "--enable-unsafe-swiftshader",
+]  # fmt: skip
+expect.set_options(timeout=30_000)
+
+
+@pytest.fixture(scope="session")
+def chromium() -> Iterator[Browser]:
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=FLAGS)
+        yield browser
+        browser.close()
+
+
+@pytest.fixture(scope="session")
+def address(media: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    """The running application, one for all journeys: each starts a project of its own."""
+    with throw_away_cluster() as cluster:
+        settings = Settings(tmp_path_factory.mktemp("data"), cluster.url, media)
+        with serving(settings) as found, working(settings):
+            yield found
+
+
+@pytest.fixture
+def page(chromium: Browser, address: str) -> Iterator[Page]:
+    """A page that fails the test when a script fails or something outside is asked for."""
+    context = chromium.new_context(viewport={"width": 1280, "height": 800}, base_url=address, accept_downloads=True)
+    opened = context.new_page()
+    opened.set_default_timeout(30_000)
+    trouble: list[str] = []
+    opened.on("pageerror", lambda error: trouble.append(str(error)))
+    opened.on("request", lambda r: trouble.append(r.url) if not r.url.startswith((address, "data:", "blob:")) else None)
+    opened.on("console", lambda m: trouble.append(m.text) if "Content Security" in m.text else None)
+    yield opened
+    context.close()
+    assert trouble == []

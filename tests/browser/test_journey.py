@@ -1,0 +1,255 @@
+"""The whole story: a shaky clip comes in, a steady file goes out."""
+
+from __future__ import annotations
+
+import json
+import re
+from pathlib import Path
+
+import cv2
+import numpy as np
+import pytest
+from accessibility import violations
+from playwright.sync_api import Browser, Page, expect
+
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.core.media.frames import read_frame
+from keen_horizon.core.media.probe import probe
+from keen_horizon.core.media.proxy import limited_range, picture_of, scaled_planes
+from keen_horizon.core.path.figures import shake
+from keen_horizon.pipeline.measuring import measure_clip
+
+pytestmark = pytest.mark.browser
+
+
+def start_project(page: Page) -> None:
+    page.goto("/")
+    if page.locator("#project-name").count():
+        page.get_by_label("Name", exact=True).fill("Harbour film")
+        page.get_by_role("button", name="Start").click()
+    else:
+        page.get_by_text("Projects", exact=True).click()
+        page.get_by_label("Name of a new project").fill("Harbour film")
+        page.get_by_label("Name of a new project").press("Enter")
+    expect(page.get_by_role("heading", name="The shelf is empty")).to_be_visible()
+
+
+def bring_in(page: Page, clip: Path) -> None:
+    page.set_input_files("input[type=file]", clip)
+    expect(page.locator(f".clip-card[data-state=ready] >> text={clip.name}")).to_be_visible()
+
+
+def to_bench(page: Page, clip: Path, measured: bool = True) -> None:
+    start_project(page)
+    bring_in(page, clip)
+    page.get_by_role("link", name=clip.name, exact=True).click()
+    expect(page.locator(".bench")).to_be_visible()
+    if measured:
+        page.get_by_role("button", name="Measure motion").click()
+        expect(page.locator(".outcome tbody tr")).to_have_count(4)
+
+
+def frame_of(page: Page) -> int:
+    return int(re.search(r"frame (\d+)", page.get_by_label("Time and frame").inner_text())[1])  # type: ignore[index]
+
+
+def zoom_of(page: Page) -> float:
+    return float(page.locator(".ledger-total dd").first.inner_text().rstrip("×"))
+
+
+def canvas_of(page: Page) -> np.ndarray:
+    """The viewer's picture, BGR."""
+    data = page.evaluate(
+        "async () => { const c = document.querySelector('canvas'); const b = await new Promise(r => c.toBlob(r));"
+        " return [...new Uint8Array(await b.arrayBuffer())]; }"
+    )
+    return cv2.imdecode(np.array(data, np.uint8), cv2.IMREAD_COLOR)
+
+
+def go(page: Page, frame: int) -> None:
+    page.goto(re.sub(r"\?.*", "", page.url) + f"?frame={frame}")
+    expect(page.get_by_label("Time and frame")).to_contain_text(f"frame {frame}")
+    expect(page.locator(".outcome tbody tr")).to_have_count(4)
+    page.wait_for_timeout(300)
+
+
+def test_shaky_in_steady_out(page: Page, shaky: tuple[Path, Similarities], tmp_path: Path) -> None:
+    clip = shaky[0]
+    start_project(page)
+    bring_in(page, clip)
+    assert violations(page) == []
+    card = page.locator(".clip-card")
+    expect(card).to_contain_text("0:03 · 640×360 · 30 fps")
+    card.get_by_role("button", name="Measure").click()
+    expect(card).to_contain_text(re.compile(r"shake \d\.\d\d % of the width"))
+    page.get_by_role("link", name=clip.name, exact=True).click()
+    expect(page.locator(".outcome tbody tr")).to_have_count(4)
+    assert violations(page) == []
+
+    before = zoom_of(page)
+    assert before > 1.01
+    page.keyboard.press("2")
+    page.get_by_label("Zoom limit", exact=True).fill("1.02")
+    page.get_by_label("Zoom limit", exact=True).press("Tab")
+    expect(page.locator(".verdict")).to_contain_text("The limit holds it to 1.0")
+    assert zoom_of(page) <= 1.02
+    assert violations(page) == []
+    page.keyboard.press("Control+z")
+    expect(page.locator(".verdict")).to_contain_text("inside the limit")
+    assert zoom_of(page) == before
+    page.keyboard.press("Control+Shift+z")
+    expect(page.locator(".verdict")).to_contain_text("The limit holds it")
+    page.get_by_role("button", name=re.compile("Reset zoom limit")).click()
+    page.get_by_role("button", name="Save as a new version").click()
+    expect(page.get_by_role("button", name="A", exact=True)).to_be_visible()
+
+    page.keyboard.press("3")
+    page.get_by_role("button", name="Render").click()
+    expect(page.get_by_role("link", name=re.compile("Download file"))).to_be_visible(timeout=60_000)
+    assert violations(page) == []
+    with page.expect_download() as waiting:
+        page.get_by_role("link", name=re.compile("Download file")).click()
+    steady = tmp_path / waiting.value.suggested_filename
+    waiting.value.save_as(steady)
+    assert steady.name == "shaky_steady.mp4"
+    info, times = probe(steady)
+    assert (info.frames, info.sound) == (90, "aac")
+    after = measure_clip(steady, info, times, 0, 89)
+    source_info, source_times = probe(clip)
+    shaken = measure_clip(clip, source_info, source_times, 0, 89)
+    centred = [shake(m.poses.about(m.size.centre), m.size) for m in (shaken, after)]
+    assert centred[1] < 0.1 * centred[0]
+    report = page.request.get(page.get_by_role("link", name="report").get_attribute("href")).json()
+    assert report["gap_pixels"] == 0
+    page.get_by_role("link", name="jobs").click()
+    expect(page.locator(".jobs tbody tr")).to_have_count(3)
+    assert violations(page) == []
+
+
+def test_what_is_seen_is_what_is_rendered(page: Page, shaky: tuple[Path, Similarities], tmp_path: Path) -> None:
+    to_bench(page, shaky[0])
+    page.keyboard.press("3")
+    page.get_by_role("button", name="Render").click()
+    expect(page.get_by_role("link", name=re.compile("Download file"))).to_be_visible(timeout=60_000)
+    address = page.get_by_role("link", name=re.compile("Download file")).get_attribute("href")
+    (tmp_path / "r.mp4").write_bytes(page.request.get(address).body())
+    for number in (11, 57):
+        go(page, number)
+        seen = canvas_of(page)
+        frame = read_frame(tmp_path / "r.mp4", number)
+        tags = limited_range(frame.tags)
+
+        size = Size(seen.shape[1], seen.shape[0])
+        rendered = picture_of(scaled_planes(frame, Size(640, 360)), tags, size)
+        difference = np.abs(seen.astype(int) - rendered)[8:-8, 8:-8].mean()
+        print(f"frame {number}: {difference:.2f} of 255")
+        assert difference <= 2.5
+        page.keyboard.down("b")
+        page.wait_for_timeout(150)
+        assert np.abs(canvas_of(page).astype(int) - rendered).mean() > 4
+        page.keyboard.up("b")
+
+
+def test_transport_range_and_url(page: Page, shaky: tuple[Path, Similarities]) -> None:
+    to_bench(page, shaky[0])
+    strip = page.locator(".strip")
+    box = strip.bounding_box()
+    page.mouse.click(box["x"] + 300, box["y"] + 60)
+    page.wait_for_timeout(300)
+    middle = frame_of(page)
+    assert 20 < middle < 60
+    page.keyboard.press("ArrowRight")
+    expect(page.get_by_label("Time and frame")).to_contain_text(f"frame {middle + 1}")
+    page.keyboard.press("Shift+ArrowLeft")
+    expect(page.get_by_label("Time and frame")).to_contain_text(f"frame {middle - 9}")
+    assert f"frame={middle - 9}" in page.url
+    page.keyboard.press("i")
+    expect(page.get_by_label("Set the in point here")).to_contain_text(str(middle - 9))
+    page.keyboard.press("Space")
+    page.wait_for_timeout(1500)
+    assert frame_of(page) >= middle - 9
+    page.keyboard.press("k")
+    page.wait_for_timeout(300)
+    stopped = frame_of(page)
+    page.wait_for_timeout(300)
+    assert frame_of(page) == stopped
+    page.keyboard.press("w")
+    page.wait_for_timeout(300)
+    pinch = frame_of(page)
+    page.keyboard.press("2")
+    expect(page.locator(".pinches li").first).to_contain_text(f"frame {pinch}")
+    page.reload()
+    expect(page.get_by_label("Time and frame")).to_contain_text(f"frame {pinch}")
+    expect(page.get_by_label("Set the in point here")).to_contain_text(str(middle - 9))
+    page.keyboard.press("?")
+    expect(page.get_by_role("heading", name="Keys")).to_be_visible()
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("heading", name="Keys")).to_be_hidden()
+
+
+def test_views_gaps_and_versions(page: Page, shaky: tuple[Path, Similarities]) -> None:
+    to_bench(page, shaky[0])
+    go(page, 30)
+    result = canvas_of(page)
+    page.get_by_role("button", name="source", exact=True).click()
+    source = canvas_of(page)
+    page.get_by_role("button", name="wipe").click()
+    both = canvas_of(page)
+    half = both.shape[1] // 2
+    assert np.array_equal(both[:, : half - 4], source[:, : half - 4])
+    assert np.array_equal(both[:, half + 4 :], result[:, half + 4 :])
+    page.get_by_role("slider", name="Wipe line").focus()
+    page.keyboard.press("ArrowRight")
+    assert page.get_by_role("slider", name="Wipe line").get_attribute("aria-valuenow") == "52"
+    page.get_by_role("button", name="side by side").click()
+    assert not np.array_equal(canvas_of(page), both)
+    page.get_by_role("button", name="result", exact=True).click()
+    page.get_by_role("button", name="Save as a new version").click()
+    page.keyboard.press("2")
+    page.get_by_role("radio", name=re.compile("Leave")).check()
+    expect(page.get_by_text("largest gap")).to_be_visible()
+    page.get_by_role("button", name="Save as a new version").click()
+    page.get_by_role("button", name="A", exact=True).click()
+    expect(page.get_by_role("radio", name=re.compile("Fill"))).to_be_checked()
+    page.get_by_role("button", name="B", exact=True).click()
+    expect(page.get_by_role("radio", name=re.compile("Leave"))).to_be_checked()
+    page.wait_for_timeout(500)
+    page.reload()
+    page.keyboard.press("2")
+    expect(page.get_by_role("radio", name=re.compile("Leave"))).to_be_checked()
+
+
+def test_a_bad_file_explains_itself_and_goes_away(page: Page, tmp_path: Path) -> None:
+    start_project(page)
+    bad = tmp_path / "holiday.mp4"
+    bad.write_text("not a film")
+    page.set_input_files("input[type=file]", bad)
+    card = page.locator(".clip-card")
+    expect(card.get_by_role("alert").filter(has_text="holiday.mp4: this is not a video file")).to_be_visible()
+    expect(card.get_by_role("button", name="Try again").first).to_be_visible()
+    assert violations(page) == []
+    page.on("dialog", lambda dialog: dialog.accept())
+    page.get_by_role("button", name="Remove holiday.mp4").click()
+    expect(card).to_have_count(0)
+
+
+def test_without_webgl_exact_stills_are_shown(chromium: Browser, address: str, shaky) -> None:
+    context = chromium.new_context(viewport={"width": 1280, "height": 800}, base_url=address)
+    page = context.new_page()
+    page.add_init_script("HTMLCanvasElement.prototype.getContext = () => null")
+    to_bench(page, shaky[0])
+    expect(page.get_by_text("This browser has no WebGL 2")).to_be_visible()
+    expect(page.locator(".viewer img")).to_be_visible()
+    assert page.evaluate("document.querySelector('.viewer img').decode().then(() => true)")
+    context.close()
+
+
+def test_progress_survives_a_reload(page: Page, shaky: tuple[Path, Similarities], media: Path) -> None:
+    to_bench(page, shaky[0], measured=False)
+    page.get_by_role("button", name="Measure motion").click()
+    page.reload()
+    expect(page.locator(".outcome tbody tr")).to_have_count(4)
+    detail = page.request.get(f"/api{re.search(r'/clips/[0-9]+', page.url)[0]}").json()  # type: ignore[index]
+    assert detail["measured"] == [[0, 89]]
+    assert json.dumps(detail["draft"])

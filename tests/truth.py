@@ -1,0 +1,35 @@
+"""Comparing what was found with what was so, and making files with a second implementation."""
+
+from __future__ import annotations
+
+import subprocess
+
+import numpy as np
+
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.geometry.similarity import Similarities
+
+SMALL = Size(640, 360)
+
+
+def corner_errors(found: Similarities, true: Similarities, size: Size) -> np.ndarray:
+    """Distances (N, 4) between the corners of a frame moved by two similarities."""
+    corners = (size.corners() @ [1, 1j]).astype(complex)
+    return np.abs(found.apply(corners) - true.apply(corners))
+
+
+def pair_truth(poses: Similarities) -> Similarities:
+    """next_from_this of poses reference_from_frame."""
+    return poses[1:].inverse() @ poses[:-1]
+
+
+def rms(values: np.ndarray) -> float:
+    """Root of the mean square."""
+    return float(np.sqrt((np.asarray(values) ** 2).mean()))
+
+
+def run_ffmpeg(ffmpeg: str, *arguments: object) -> None:
+    """Run ffmpeg, quietly, or fail with what it said."""
+    command = [ffmpeg, "-y", "-v", "error", *(str(argument) for argument in arguments)]
+    done = subprocess.run(command, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
