@@ -29,3 +29,19 @@ python_packages() {
   .venv/bin/python -c 'import keen_horizon' 2>/dev/null ||
     .venv/bin/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation --editable .
 }
+
+# A real film of a camera that stands still, from Debian's opencv-doc, into var/footage; only its one file is kept.
+fixed_camera_clip() {
+  local clip=var/footage/vtest.avi
+  [ -s "$clip" ] && return
+  local folder
+  folder=$(mktemp -d)
+  mkdir -p var/footage
+  if (cd "$folder" && { apt-get download -qq opencv-doc || { apt-get update -qq && apt-get download -qq opencv-doc; }; } >/dev/null 2>&1); then
+    dpkg-deb --fsys-tarfile "$folder"/opencv-doc_*.deb |
+      tar -xO ./usr/share/doc/opencv-doc/examples/data/vtest.avi >"$clip.part" && mv "$clip.part" "$clip"
+  else
+    echo "opencv-doc could not be fetched: the test on real footage is skipped" >&2
+  fi
+  rm -rf "$folder"
+}

@@ -19,6 +19,8 @@ from keen_horizon.core.media.probe import probe
 from keen_horizon.core.media.proxy import limited_range, picture_of, scaled_planes
 from keen_horizon.core.path.figures import shake
 from keen_horizon.pipeline.measuring import measure_clip
+from keen_horizon.simulator.film import write_pictures
+from keen_horizon.simulator.plane import jitter, shaken_pictures
 
 pytestmark = pytest.mark.browser
 
@@ -37,7 +39,7 @@ def start_project(page: Page) -> None:
 
 def bring_in(page: Page, clip: Path) -> None:
     page.set_input_files("input[type=file]", clip)
-    expect(page.locator(f".clip-card[data-state=ready] >> text={clip.name}")).to_be_visible()
+    expect(page.get_by_role("link", name=clip.name, exact=True)).to_be_visible()
 
 
 def to_bench(page: Page, clip: Path, measured: bool = True) -> None:
@@ -90,8 +92,8 @@ def test_shaky_in_steady_out(page: Page, shaky: tuple[Path, Similarities], tmp_p
     before = zoom_of(page)
     assert before > 1.01
     page.keyboard.press("2")
-    page.get_by_label("Zoom limit", exact=True).fill("1.02")
-    page.get_by_label("Zoom limit", exact=True).press("Tab")
+    page.get_by_role("spinbutton", name="Zoom limit").fill("1.02")
+    page.get_by_role("spinbutton", name="Zoom limit").press("Tab")
     expect(page.locator(".verdict")).to_contain_text("The limit holds it to 1.0")
     assert zoom_of(page) <= 1.02
     assert violations(page) == []
@@ -101,7 +103,7 @@ def test_shaky_in_steady_out(page: Page, shaky: tuple[Path, Similarities], tmp_p
     page.keyboard.press("Control+Shift+z")
     expect(page.locator(".verdict")).to_contain_text("The limit holds it")
     page.get_by_role("button", name=re.compile("Reset zoom limit")).click()
-    page.get_by_role("button", name="Save as a new version").click()
+    page.get_by_role("button", name="save new").click()
     expect(page.get_by_role("button", name="A", exact=True)).to_be_visible()
 
     page.keyboard.press("3")
@@ -127,8 +129,12 @@ def test_shaky_in_steady_out(page: Page, shaky: tuple[Path, Similarities], tmp_p
     assert violations(page) == []
 
 
-def test_what_is_seen_is_what_is_rendered(page: Page, shaky: tuple[Path, Similarities], tmp_path: Path) -> None:
-    to_bench(page, shaky[0])
+def test_what_is_seen_is_what_is_rendered(page: Page, tmp_path: Path) -> None:
+    """Frame by frame, at the proxy's size: the viewer is made just as wide."""
+    clip, large = tmp_path / "large.mp4", Size(1280, 720)
+    write_pictures(shaken_pictures(jitter(70, large, 9.0, seed=41), large, noise=1.0), large, 30, clip, quality=16)
+    page.set_viewport_size({"width": 164 + 248 + 960, "height": 44 + 540 + 44 + 168})
+    to_bench(page, clip)
     page.keyboard.press("3")
     page.get_by_role("button", name="Render").click()
     expect(page.get_by_role("link", name=re.compile("Download file"))).to_be_visible(timeout=60_000)
@@ -136,18 +142,23 @@ def test_what_is_seen_is_what_is_rendered(page: Page, shaky: tuple[Path, Similar
     (tmp_path / "r.mp4").write_bytes(page.request.get(address).body())
     for number in (11, 57):
         go(page, number)
-        seen = canvas_of(page)
         frame = read_frame(tmp_path / "r.mp4", number)
-        tags = limited_range(frame.tags)
+        size = Size(960, 540)
+        rendered = picture_of(scaled_planes(frame, size), limited_range(frame.tags), size).astype(int)
 
-        size = Size(seen.shape[1], seen.shape[0])
-        rendered = picture_of(scaled_planes(frame, Size(640, 360)), tags, size)
-        difference = np.abs(seen.astype(int) - rendered)[8:-8, 8:-8].mean()
-        print(f"frame {number}: {difference:.2f} of 255")
-        assert difference <= 2.5
+        def difference(rendered: np.ndarray = rendered) -> float:
+            seen = canvas_of(page)
+            assert seen.shape == (540, 960, 3)
+            # Grain is not the question: the proxy shrinks it before the warp, the renderer warps it first.
+            both = [cv2.GaussianBlur(picture.astype(np.float32), (0, 0), 1.2) for picture in (seen, rendered)]
+            return float(np.abs(both[0] - both[1])[4:-4, 4:-4].mean())
+
+        live = difference()
+        print(f"frame {number}: {live:.2f} of 255")
+        assert live <= 2.0
         page.keyboard.down("b")
         page.wait_for_timeout(150)
-        assert np.abs(canvas_of(page).astype(int) - rendered).mean() > 4
+        assert difference() > 2 * live
         page.keyboard.up("b")
 
 
@@ -165,7 +176,7 @@ def test_transport_range_and_url(page: Page, shaky: tuple[Path, Similarities]) -
     expect(page.get_by_label("Time and frame")).to_contain_text(f"frame {middle - 9}")
     assert f"frame={middle - 9}" in page.url
     page.keyboard.press("i")
-    expect(page.get_by_label("Set the in point here")).to_contain_text(str(middle - 9))
+    expect(page.get_by_role("button", name=re.compile("^in "))).to_contain_text(str(middle - 9))
     page.keyboard.press("Space")
     page.wait_for_timeout(1500)
     assert frame_of(page) >= middle - 9
@@ -181,7 +192,7 @@ def test_transport_range_and_url(page: Page, shaky: tuple[Path, Similarities]) -
     expect(page.locator(".pinches li").first).to_contain_text(f"frame {pinch}")
     page.reload()
     expect(page.get_by_label("Time and frame")).to_contain_text(f"frame {pinch}")
-    expect(page.get_by_label("Set the in point here")).to_contain_text(str(middle - 9))
+    expect(page.get_by_role("button", name=re.compile("^in "))).to_contain_text(str(middle - 9))
     page.keyboard.press("?")
     expect(page.get_by_role("heading", name="Keys")).to_be_visible()
     page.keyboard.press("Escape")
@@ -205,11 +216,11 @@ def test_views_gaps_and_versions(page: Page, shaky: tuple[Path, Similarities]) -
     page.get_by_role("button", name="side by side").click()
     assert not np.array_equal(canvas_of(page), both)
     page.get_by_role("button", name="result", exact=True).click()
-    page.get_by_role("button", name="Save as a new version").click()
+    page.get_by_role("button", name="save new").click()
     page.keyboard.press("2")
     page.get_by_role("radio", name=re.compile("Leave")).check()
     expect(page.get_by_text("largest gap")).to_be_visible()
-    page.get_by_role("button", name="Save as a new version").click()
+    page.get_by_role("button", name="save new").click()
     page.get_by_role("button", name="A", exact=True).click()
     expect(page.get_by_role("radio", name=re.compile("Fill"))).to_be_checked()
     page.get_by_role("button", name="B", exact=True).click()

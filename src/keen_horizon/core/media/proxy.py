@@ -28,6 +28,7 @@ PROXY_WIDTH = 960
 THUMBNAILS = 24
 THUMBNAIL_WIDTH = 240
 KEY_EVERY = 12
+PROXY_QUALITY = 14
 
 
 @dataclass(frozen=True)
@@ -58,7 +59,7 @@ def make_proxy(
     pictures = _every_number(read_frames(source, 0, info.frames - 1, times), info.frames, size)
     opening = next(pictures)
     settings = EncodeSettings(
-        size, 8, "420", rate, 1 / rate, quality=20, tags=opening.tags, keyframe_interval=KEY_EVERY
+        size, 8, "420", rate, 1 / rate, quality=PROXY_QUALITY, tags=opening.tags, keyframe_interval=KEY_EVERY
     )
     tall = round(THUMBNAIL_WIDTH * size.height / size.width / 2) * 2
     strip = np.zeros((tall, THUMBNAIL_WIDTH * THUMBNAILS, 3), np.uint8)
@@ -134,8 +135,12 @@ def jpeg(picture: NDArray[np.uint8], quality: int = 85) -> bytes:
 
 def picture_of(planes: tuple[Plane, ...], tags: Tags, size: Size) -> NDArray[np.uint8]:
     """8-bit limited-range planes as BGR (rows, columns, 3) at `size`."""
-    at_size = [cv2.resize(plane, (size.width, size.height), interpolation=cv2.INTER_AREA) for plane in planes]
-    return to_bgr(at_size[0], at_size[1], at_size[2], tags)
+
+    def at_size(plane: Plane) -> Plane:
+        kind = cv2.INTER_AREA if plane.shape[1] >= size.width else cv2.INTER_LINEAR
+        return np.asarray(cv2.resize(plane, (size.width, size.height), interpolation=kind))
+
+    return to_bgr(at_size(planes[0]), at_size(planes[1]), at_size(planes[2]), tags)
 
 
 def _thumbnail(picture: _Picture, tall: int) -> NDArray[np.uint8]:

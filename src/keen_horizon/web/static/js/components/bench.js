@@ -193,7 +193,7 @@ export const bench = () => {
     },
     draw() {
       if (this.stills) this.drawStill();
-      else viewer.update({ srcFromOut: this.matrix(), mode: this.shown(), wipe: this.wipe });
+      else viewer.update({ srcFromOut: this.matrix(), mode: this.shown(), wipe: this.wipe, fine: !this.playing });
       const onSource = this.shown() === "source" && this.path && !this.held;
       overlay.update({ grid: this.grid, window: onSource ? this.matrix() : null });
     },

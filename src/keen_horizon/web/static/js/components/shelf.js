@@ -32,17 +32,19 @@ export const shelf = () => {
     folderOpen: false,
     newName: "",
     error: "",
+    turn: 0,
 
     init() {
       followWork((work) => {
         const clip = this.clips.find((/** @type {any} */ card) => card.id === work.clip);
-        if (!clip) return;
-        if (work.state === "waiting" || work.state === "working") clip.work = work;
-        else this.refresh();
+        if (clip && (work.state === "waiting" || work.state === "working")) clip.work = work;
+        else this.refresh(); // also for a clip that is not on show yet: its last event may come before its card
       });
     },
     async refresh() {
-      this.clips = await ask("GET", `/api/projects/${page.project}/clips`);
+      const turn = ++this.turn;
+      const clips = await ask("GET", `/api/projects/${page.project}/clips`);
+      if (turn === this.turn) this.clips = clips;
     },
     /** @param {() => Promise<any>} action */
     async attempt(action) {

@@ -14,8 +14,30 @@ uniform mat3 srcFromOut;
 uniform vec2 size;
 uniform float split;   // left of it the source is shown
 uniform vec2 pixels;
+uniform bool fine;     // standing pictures are sampled with the renderer's cubic kernel
 in vec2 at;
 out vec4 colour;
+
+vec4 weights(float t) {
+  const float a = -0.75;
+  vec4 d = vec4(1.0 + t, t, 1.0 - t, 2.0 - t);
+  vec2 near = ((a + 2.0) * d.yz - (a + 3.0)) * d.yz * d.yz + 1.0;
+  vec2 far = ((a * d.xw - 5.0 * a) * d.xw + 8.0 * a) * d.xw - 4.0 * a;
+  return vec4(far.x, near, far.y);
+}
+
+vec3 cubic(vec2 source) {
+  ivec2 last = textureSize(picture, 0) - 1;
+  vec2 place = source * vec2(last + 1) - 0.5;
+  ivec2 corner = ivec2(floor(place));
+  vec4 across = weights(place.x - floor(place.x)), down = weights(place.y - floor(place.y));
+  vec3 sum = vec3(0.0);
+  for (int y = 0; y < 4; y++)
+    for (int x = 0; x < 4; x++)
+      sum += across[x] * down[y] * texelFetch(picture, clamp(corner + ivec2(x - 1, y - 1), ivec2(0), last), 0).rgb;
+  return sum;
+}
+
 void main() {
   vec3 out_point = vec3(at * size - 0.5, 1.0);
   vec3 found = at.x < split ? out_point : srcFromOut * out_point;
@@ -25,12 +47,12 @@ void main() {
     colour = vec4(mix(vec3(0.10, 0.106, 0.114), vec3(0.30, 0.22, 0.21), stripe), 1.0);
     return;
   }
-  colour = vec4(texture(picture, source).rgb, 1.0);
+  colour = vec4(fine ? cubic(source) : texture(picture, source).rgb, 1.0);
 }`;
 
 const WIDEST = 960; // the proxy has no more, and software drawing stays quick
 
-/** @typedef {{ srcFromOut: number[], mode: "source" | "result" | "wipe" | "side", wipe: number }} Look */
+/** @typedef {{ srcFromOut: number[], mode: "source" | "result" | "wipe" | "side", wipe: number, fine: boolean }} Look */
 
 /**
  * @param {HTMLCanvasElement} canvas @param {HTMLVideoElement} video @param {{ width: number, height: number }} size display size
@@ -41,7 +63,7 @@ export function mountViewer(canvas, video, size) {
   if (!gl) return null;
   const program = build(gl);
   const uniform = (/** @type {string} */ name) => gl.getUniformLocation(program, name);
-  const places = { srcFromOut: uniform("srcFromOut"), size: uniform("size"), split: uniform("split"), pixels: uniform("pixels") };
+  const places = { srcFromOut: uniform("srcFromOut"), size: uniform("size"), split: uniform("split"), pixels: uniform("pixels"), fine: uniform("fine") };
   const buffer = gl.createBuffer();
   gl.bindBuffer(gl.ARRAY_BUFFER, buffer);
   gl.bufferData(gl.ARRAY_BUFFER, new Float32Array([0, 0, 1, 0, 0, 1, 1, 1]), gl.STATIC_DRAW);
@@ -70,6 +92,7 @@ export function mountViewer(canvas, video, size) {
       if (video.readyState < 2) return;
       gl.useProgram(program);
       gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, gl.RGBA, gl.UNSIGNED_BYTE, video);
+      gl.uniform1i(places.fine, Number(look.fine));
       const { width, height } = canvas;
       if (look.mode === "side") {
         const half = Math.floor(width / 2) - 1;

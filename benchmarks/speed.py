@@ -1,0 +1,118 @@
+"""Speed and memory, as ratios in one run: against bare decoding and plain transcoding of the same file.
+
+.venv/bin/python benchmarks/speed.py
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import subprocess
+import sys
+import tempfile
+import time
+from fractions import Fraction
+from pathlib import Path
+
+import cv2
+
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.media.encode import EncodeSettings, write_video
+from keen_horizon.core.media.frames import read_frames
+from keen_horizon.core.media.probe import probe
+from keen_horizon.core.path.solve import solve_path
+from keen_horizon.core.treatment import Treatment
+from keen_horizon.pipeline.measuring import measure_clip
+from keen_horizon.pipeline.rendering import render_clip
+from keen_horizon.pipeline.streams import Behind, ahead
+from keen_horizon.simulator.film import write_pictures
+from keen_horizon.simulator.plane import jitter, shaken_pictures
+
+FULL_HD = Size(1920, 1080)
+SECONDS = (10, 60)
+
+
+def make_clip(path: Path, seconds: int) -> None:
+    """A shaken 1080p clip: 2 seconds of pictures, forwards and repeated."""
+    area = (1900, 1200)
+    part = list(shaken_pictures(jitter(60, Size(960, 540), 6.0, seed=3, area=area), Size(960, 540), walkers=2))
+    large = [cv2.resize(picture, (1920, 1080), interpolation=cv2.INTER_CUBIC) for picture in part]
+    write_pictures((large[i % 60] for i in range(seconds * 30)), FULL_HD, 30, path, quality=20)
+
+
+def decode(path: Path) -> int:
+    return sum(1 for _ in read_frames(path))
+
+
+def transcode(source: Path, target: Path) -> None:
+    """Decode and encode with the renderer's settings, overlapped as the renderer overlaps them."""
+    settings = EncodeSettings(FULL_HD, 8, "420", Fraction(30), Fraction(1, 15360))
+    with write_video(target, settings) as writer, Behind() as encoder:
+        for frame in ahead(read_frames(source)):
+            encoder.call(writer.write, frame.planes, frame.time)
+
+
+def timed(work) -> float:
+    began = time.perf_counter()
+    work()
+    return time.perf_counter() - began
+
+
+def peak_memory(kind: str, clip: Path) -> float:
+    """Peak resident MB of measuring or rendering in a process of its own."""
+    done = subprocess.run(
+        [sys.executable, __file__, kind, str(clip)], capture_output=True, text=True, check=True, env=os.environ
+    )
+    return float(done.stdout.strip().splitlines()[-1])
+
+
+def child(kind: str, clip: Path) -> None:
+    info, times = probe(clip)
+    measurement = measure_clip(clip, info, times, 0, info.frames - 1)
+    if kind == "render":
+        treatment = Treatment()
+        render_clip(clip, info, times, solve_path(measurement, treatment), treatment, clip.with_suffix(".out.mp4"))
+    status = Path("/proc/self/status").read_text()
+    print(int(re.search(r"VmHWM:\s+(\d+)", status)[1]) / 1024)
+
+
+def main() -> None:
+    result: dict[str, object] = {}
+    with tempfile.TemporaryDirectory() as folder:
+        clips = {seconds: Path(folder) / f"{seconds}.mp4" for seconds in SECONDS}
+        for seconds, clip in clips.items():
+            make_clip(clip, seconds)
+        clip = clips[10]
+        info, times = probe(clip)
+        bare = timed(lambda: decode(clip))
+        measuring = timed(lambda: measure_clip(clip, info, times, 0, info.frames - 1))
+        measurement = measure_clip(clip, info, times, 0, info.frames - 1)
+        treatment = Treatment()
+        solving = min(timed(lambda: solve_path(measurement, treatment)) for _ in range(5))
+        path = solve_path(measurement, treatment)
+        target = Path(folder) / "out.mp4"
+        plain = timed(lambda: transcode(clip, target))
+        rendering = timed(lambda: render_clip(clip, info, times, path, treatment, target))
+        result["1080p, 300 frames"] = {
+            "bare decode fps": round(300 / bare, 1),
+            "measure fps, decode included": round(300 / measuring, 1),
+            "measure / bare decode": round(measuring / bare, 2),
+            "solve s": round(solving, 4),
+            "plain transcode fps": round(300 / plain, 1),
+            "render fps": round(300 / rendering, 1),
+            "render / plain transcode": round(rendering / plain, 2),
+        }
+        memory = {kind: [peak_memory(kind, clips[s]) for s in SECONDS] for kind in ("measure", "render")}
+        result["peak MB, 10 s and 60 s"] = {
+            kind: {"10 s": round(a), "60 s": round(b), "growth %": round(100 * (b / a - 1), 1)}
+            for kind, (a, b) in memory.items()
+        }
+    print(json.dumps(result, indent=1))
+
+
+if __name__ == "__main__":
+    if len(sys.argv) == 3:
+        child(sys.argv[1], Path(sys.argv[2]))
+    else:
+        main()

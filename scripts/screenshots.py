@@ -1,0 +1,69 @@
+"""Refresh docs/screenshots from the running application with its demo project.
+
+bin/start          in one terminal
+.venv/bin/python scripts/screenshots.py
+"""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+from playwright.sync_api import Page, expect, sync_playwright
+
+INTO = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
+FLAGS = ["--headless", "--no-sandbox", "--disable-quic", "--no-first-run", "--enable-unsafe-swiftshader"]
+HOME = "http://127.0.0.1:8460/"
+
+
+def shoot(page: Page, name: str) -> None:
+    page.wait_for_timeout(700)
+    page.screenshot(path=str(INTO / f"{name}.png"))
+
+
+def to_bench(page: Page, clip: str) -> None:
+    page.goto(HOME)
+    page.get_by_role("link", name=clip, exact=True).click()
+    if page.get_by_role("button", name="Measure motion").is_visible():
+        page.get_by_role("button", name="Measure motion").click()
+    expect(page.locator(".outcome tbody tr")).to_have_count(4)
+
+
+def main() -> None:
+    expect.set_options(timeout=120_000)
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=FLAGS)
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(HOME)
+        expect(page.get_by_role("link", name="dinghy_03.mp4", exact=True)).to_be_visible()
+        for clip in ("roofs_drone_02.mp4", "dinghy_03.mp4"):
+            to_bench(page, clip)
+        to_bench(page, "quay_walk_01.mp4")
+        page.keyboard.press("w")
+        shoot(page, "bench")
+        page.keyboard.press("2")
+        page.get_by_role("button", name="wipe").click()
+        shoot(page, "framing")
+        page.get_by_role("radio", name="Leave").check()
+        page.get_by_role("button", name="result", exact=True).click()
+        page.get_by_role("button", name="grid").click()
+        shoot(page, "leave")
+        page.get_by_role("radio", name="Fill").check()
+        page.get_by_role("button", name="grid").click()
+        page.keyboard.press("3")
+        page.get_by_role("button", name="side by side").click()
+        if not page.get_by_role("link", name="Download file").count():
+            page.get_by_role("button", name="Render").click()
+        expect(page.get_by_role("link", name="Download file")).to_be_visible()
+        page.get_by_role("button", name="save new").click()
+        shoot(page, "deliver")
+        page.get_by_role("button", name="result", exact=True).click()
+        page.get_by_role("link", name="jobs").click()
+        shoot(page, "jobs")
+        page.goto(HOME)
+        shoot(page, "shelf")
+        browser.close()
+
+
+if __name__ == "__main__":
+    main()
