@@ -14,7 +14,7 @@ debian_packages() {
   fi
   echo "installing ${missing[*]} ..."
   apt-get update -qq
-  DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
+  DEBIAN_FRONTEND=noninteractive apt-get install -y -qq "${missing[@]}" >/dev/null
 }
 
 # Make .venv from the lock file, again whenever the lock file changes.

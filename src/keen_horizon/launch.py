@@ -12,6 +12,7 @@ from pathlib import Path
 
 from keen_horizon.config import Settings
 from keen_horizon.operations.clips import new_project, register_clip, used_keys
+from keen_horizon.operations.errors import NotPossible
 from keen_horizon.simulator.demo import write_demo
 from keen_horizon.store.cluster import Cluster, ClusterError, start_cluster
 from keen_horizon.store.database import connect, migrate, transaction
@@ -21,13 +22,13 @@ from keen_horizon.store.models import Project
 DEMO_PROJECT = "Port Merrow: boat week"
 
 
-def serve(settings: Settings | None = None) -> None:
+def serve() -> None:
     """Run the web server until stopped."""
     from gunicorn.app.base import BaseApplication
 
     from keen_horizon.web import create_app
 
-    settings = settings or Settings.from_environment()
+    settings = _settings()
     app = create_app(settings)
 
     class Server(BaseApplication):
@@ -53,12 +54,19 @@ def worker() -> None:
     """Run a worker until stopped."""
     from keen_horizon.jobs.worker import run_worker
 
-    run_worker(Settings.from_environment())
+    run_worker(_settings())
+
+
+def _settings() -> Settings:
+    settings = Settings.from_environment()
+    if not settings.database_url:
+        raise NotPossible("No database is set. Use bin/start, or set KEEN_HORIZON_DATABASE_URL.")
+    return settings
 
 
 def demo() -> None:
     """Make the demo project, unless there is a project already."""
-    settings = Settings.from_environment()
+    settings = _settings()
     engine = connect(settings.database_url)
     with transaction(engine) as session:
         if session.query(Project).first() is not None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import json
 import re
 from pathlib import Path
@@ -62,11 +63,8 @@ def zoom_of(page: Page) -> float:
 
 def canvas_of(page: Page) -> np.ndarray:
     """The viewer's picture, BGR."""
-    data = page.evaluate(
-        "async () => { const c = document.querySelector('canvas'); const b = await new Promise(r => c.toBlob(r));"
-        " return [...new Uint8Array(await b.arrayBuffer())]; }"
-    )
-    return cv2.imdecode(np.array(data, np.uint8), cv2.IMREAD_COLOR)
+    data = page.evaluate("document.querySelector('canvas').toDataURL()").split(",")[1]
+    return cv2.imdecode(np.frombuffer(base64.b64decode(data), np.uint8), cv2.IMREAD_COLOR)
 
 
 def go(page: Page, frame: int) -> None:

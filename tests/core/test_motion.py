@@ -55,7 +55,7 @@ def test_key_frames_remove_the_drift_of_a_chain() -> None:
     assert rms(joined) < 0.5 * rms(chained)
 
 
-def test_a_cut_is_found_and_no_motion_carried_across() -> None:
+def test_a_cut_is_found_and_motion_stops_there() -> None:
     tracker = MotionTracker.start(SMALL)
     still = list(shaken_pictures(jitter(4, SMALL, 1.0, seed=4), SMALL))
     random = np.random.default_rng(0)

@@ -17,6 +17,7 @@ from keen_horizon.core.media.probe import probe
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.treatment import Treatment
 from keen_horizon.operations import clips, treating, works
+from keen_horizon.operations.lookup import find
 from keen_horizon.simulator.film import add_sound, write_pictures
 from keen_horizon.simulator.plane import jitter, shaken_pictures
 from keen_horizon.store.cluster import start_cluster
@@ -25,7 +26,7 @@ from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Clip, ClipState, MeasuredRange, Render, Work, WorkState
 from keen_horizon.web import create_app
 
-LONG = 900
+LONG = 600
 
 
 class Bench:
@@ -69,7 +70,7 @@ class Bench:
 
 @pytest.fixture(scope="module")
 def long_clip(media: Path) -> tuple[Path, Similarities]:
-    """30 seconds: long enough to be interrupted."""
+    """20 seconds: long enough to be interrupted."""
     poses = jitter(LONG, SMALL, 5.0, seed=31)
     write_pictures(shaken_pictures(poses, SMALL), SMALL, 30, media / "long_silent.mp4", quality=18)
     add_sound(media / "long_silent.mp4", media / "long.mp4", LONG / 30, seed=2)
@@ -111,10 +112,10 @@ def test_running_work_stops_when_cancelled_and_can_be_tried_again(settings: Sett
         wait_for(bench.ready)
         number = bench.measure()
         wait_for(lambda: bench.reached(number, 50), every=0.02)
-        bench.ask(lambda s: works.cancel_work(s, works.find_work(s, number)))
+        bench.ask(lambda s: works.cancel_work(s, find(s, Work, number)))
         wait_for(lambda: bench.finished(number))
         assert bench.work(number).state is WorkState.CANCELLED
-        again = bench.ask(lambda s: works.retry_work(s, works.find_work(s, number))).id
+        again = bench.ask(lambda s: works.retry_work(s, find(s, Work, number))).id
         wait_for(lambda: bench.finished(again))
         assert bench.work(again).state is WorkState.DONE
     assert bench.leftovers() == []

@@ -9,27 +9,12 @@ from sqlalchemy.orm import Session
 
 from keen_horizon.jobs.progress import announce
 from keen_horizon.jobs.queue import enqueue
-from keen_horizon.operations.errors import NotPossible, NotThere
+from keen_horizon.operations.errors import NotPossible
+from keen_horizon.operations.lookup import find
 from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Clip, MeasuredRange, Project, Render, Upload, Version, Work
 
 MEDIA_SUFFIXES = {".mp4", ".mov", ".m4v", ".mkv", ".webm", ".avi"}
-
-
-def find_clip(session: Session, clip_id: int) -> Clip:
-    """A clip by number. Raises NotThere."""
-    clip = session.get(Clip, clip_id)
-    if clip is None:
-        raise NotThere("This clip is no longer on the shelf.")
-    return clip
-
-
-def find_project(session: Session, project_id: int) -> Project:
-    """A project by number. Raises NotThere."""
-    project = session.get(Project, project_id)
-    if project is None:
-        raise NotThere("There is no such project.")
-    return project
 
 
 def new_project(session: Session, name: str) -> Project:
@@ -45,7 +30,7 @@ def new_project(session: Session, name: str) -> Project:
 
 def register_clip(session: Session, project_id: int, path: Path) -> Clip:
     """Use a file where it lies; the file is only ever read."""
-    project = find_project(session, project_id)
+    project = find(session, Project, project_id)
     if not path.is_file():
         raise NotPossible(f"{path.name}: there is no such file.")
     twin = session.scalar(select(Clip).where(Clip.project_id == project.id, Clip.source_path == str(path)))

@@ -8,10 +8,10 @@ from typing import BinaryIO
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from keen_horizon.operations.clips import find_project
-from keen_horizon.operations.errors import NotPossible, NotThere
+from keen_horizon.operations.errors import NotPossible
+from keen_horizon.operations.lookup import find
 from keen_horizon.store.files import FileStore
-from keen_horizon.store.models import Upload
+from keen_horizon.store.models import Project, Upload
 
 LARGEST = 1 << 40
 PIECE = 1 << 20
@@ -20,7 +20,7 @@ RESERVE = 256 << 20
 
 def begin_upload(session: Session, files: FileStore, project_id: int, name: str, size: int, modified: int) -> Upload:
     """Start receiving a file, or find the same file's earlier attempt."""
-    project = find_project(session, project_id)
+    project = find(session, Project, project_id)
     name = PurePath(name.replace("\\", "/")).name[:255]
     if not name or not 0 < size <= LARGEST:
         raise NotPossible(f"{name or 'This file'}: the file is empty or too large.")
@@ -35,14 +35,6 @@ def begin_upload(session: Session, files: FileStore, project_id: int, name: str,
         upload = Upload(project_id=project.id, name=name, size=size, fingerprint=fingerprint)
         session.add(upload)
         session.flush()
-    return upload
-
-
-def find_upload(session: Session, upload_id: int) -> Upload:
-    """An upload by number. Raises NotThere."""
-    upload = session.get(Upload, upload_id)
-    if upload is None:
-        raise NotThere("This upload has ended. Add the file again.")
     return upload
 
 

@@ -9,16 +9,8 @@ from sqlalchemy.orm import Session
 
 from keen_horizon.jobs.progress import announce
 from keen_horizon.operations.clips import retry_arrival, start_work
-from keen_horizon.operations.errors import NotPossible, NotThere
+from keen_horizon.operations.errors import NotPossible
 from keen_horizon.store.models import Work, WorkState
-
-
-def find_work(session: Session, work_id: int) -> Work:
-    """A piece of work by number. Raises NotThere."""
-    work = session.get(Work, work_id)
-    if work is None:
-        raise NotThere("This job no longer exists.")
-    return work
 
 
 def recent_works(session: Session, limit: int = 100) -> list[Work]:

@@ -11,6 +11,8 @@ from werkzeug.wrappers import Response
 from keen_horizon.core.treatment import Treatment
 from keen_horizon.jobs.progress import work_json
 from keen_horizon.operations import clips, treating, uploads, works
+from keen_horizon.operations.lookup import find
+from keen_horizon.store.models import Clip, Project, Upload, Work
 from keen_horizon.web.present import clip_card, clip_detail, version_json, work_row
 from keen_horizon.web.services import services
 
@@ -57,7 +59,7 @@ def new_project() -> Response:
 def shelf_clips(project_id: int) -> Response:
     """The cards of a project."""
     with services().session() as session:
-        return jsonify([clip_card(clip) for clip in clips.find_project(session, project_id).clips])
+        return jsonify([clip_card(clip) for clip in find(session, Project, project_id).clips])
 
 
 @blueprint.post("/projects/<int:project_id>/media")
@@ -84,7 +86,7 @@ def send_piece(upload_id: int, offset: int) -> Response:
     """Send the piece that starts at an offset; the last one makes the clip."""
     files = services().files
     with services().session() as session:
-        upload = uploads.find_upload(session, upload_id)
+        upload = find(session, Upload, upload_id)
         received = uploads.receive(files, upload, offset, cast(BinaryIO, request.stream))
         if received < upload.size:
             return jsonify(received=received)
@@ -96,14 +98,14 @@ def send_piece(upload_id: int, offset: int) -> Response:
 def clip(clip_id: int) -> Response:
     """Everything about a clip."""
     with services().session() as session:
-        return jsonify(clip_detail(clips.find_clip(session, clip_id)))
+        return jsonify(clip_detail(find(session, Clip, clip_id)))
 
 
 @blueprint.delete("/clips/<int:clip_id>")
 def remove(clip_id: int) -> Response:
     """Take a clip off the shelf."""
     with services().session() as session:
-        clips.remove_clip(session, clips.find_clip(session, clip_id))
+        clips.remove_clip(session, find(session, Clip, clip_id))
     return jsonify({})
 
 
@@ -111,7 +113,7 @@ def remove(clip_id: int) -> Response:
 def retry_arrival(clip_id: int) -> Response:
     """Prepare a clip again."""
     with services().session() as session:
-        return jsonify(work_json(clips.retry_arrival(session, clips.find_clip(session, clip_id))))
+        return jsonify(work_json(clips.retry_arrival(session, find(session, Clip, clip_id))))
 
 
 @blueprint.put("/clips/<int:clip_id>/draft")
@@ -119,7 +121,7 @@ def save_draft(clip_id: int) -> Response:
     """Keep the treatment being worked on."""
     treatment = _treatment()
     with services().session() as session:
-        treating.save_draft(session, clips.find_clip(session, clip_id), treatment)
+        treating.save_draft(session, find(session, Clip, clip_id), treatment)
     return jsonify({})
 
 
@@ -128,7 +130,7 @@ def measure(clip_id: int) -> Response:
     """Measure the treatment's range."""
     treatment = _treatment()
     with services().session() as session:
-        work = treating.request_measurement(session, clips.find_clip(session, clip_id), treatment)
+        work = treating.request_measurement(session, find(session, Clip, clip_id), treatment)
         return jsonify(work=work_json(work) if work else None)
 
 
@@ -137,7 +139,7 @@ def solve(clip_id: int) -> Response:
     """Solve for a treatment, from the stored measurement."""
     treatment = _treatment()
     with services().session() as session:
-        solution = treating.solve_clip(session, services().files, clips.find_clip(session, clip_id), treatment)
+        solution = treating.solve_clip(session, services().files, find(session, Clip, clip_id), treatment)
     return jsonify(solution.to_json())
 
 
@@ -146,7 +148,7 @@ def save_version(clip_id: int) -> Response:
     """Save a treatment as the next version."""
     treatment = _treatment()
     with services().session() as session:
-        found = clips.find_clip(session, clip_id)
+        found = find(session, Clip, clip_id)
         return jsonify(version_json(treating.save_version(session, services().files, found, treatment)))
 
 
@@ -155,7 +157,7 @@ def render(clip_id: int) -> Response:
     """Render a treatment."""
     treatment = _treatment()
     with services().session() as session:
-        return jsonify(work_json(treating.request_render(session, clips.find_clip(session, clip_id), treatment)))
+        return jsonify(work_json(treating.request_render(session, find(session, Clip, clip_id), treatment)))
 
 
 @blueprint.get("/works")
@@ -169,7 +171,7 @@ def all_works() -> Response:
 def steer_work(work_id: int, action: str) -> Response:
     """Cancel work, or try it again."""
     with services().session() as session:
-        work: Any = works.find_work(session, work_id)
+        work: Any = find(session, Work, work_id)
         if action == "cancel":
             works.cancel_work(session, work)
         else:

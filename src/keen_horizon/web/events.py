@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import suppress
 
 import psycopg
 from flask import Blueprint, Response
@@ -16,7 +17,7 @@ QUIET_S = 15.0
 
 @blueprint.get("/api/events")
 def stream() -> Response:
-    """A stream of changes of background work; a comment every 15 s keeps it open."""
+    """A stream of changes of background work; it ends with the database and the browser asks again."""
     url = services().settings.database_url
     response = Response(_changes(url), mimetype="text/event-stream")
     response.headers["Cache-Control"] = "no-store"
@@ -24,7 +25,7 @@ def stream() -> Response:
 
 
 def _changes(url: str) -> Iterator[str]:
-    with psycopg.connect(url, autocommit=True) as connection:
+    with suppress(psycopg.OperationalError), psycopg.connect(url, autocommit=True) as connection:
         connection.execute(f"LISTEN {CHANNEL}")
         yield "retry: 2000\n\n"
         while True:

@@ -9,12 +9,12 @@ from flask import Blueprint, jsonify, request, send_file
 from werkzeug.wrappers import Response
 
 from keen_horizon.core.treatment import Treatment
-from keen_horizon.operations.clips import find_clip
 from keen_horizon.operations.errors import NotThere
+from keen_horizon.operations.lookup import find
 from keen_horizon.operations.material import clip_info, clip_measurement, clip_times, source_file
 from keen_horizon.pipeline.report import path_csv
 from keen_horizon.pipeline.still import still_jpeg
-from keen_horizon.store.models import Render
+from keen_horizon.store.models import Clip, Render
 from keen_horizon.web.services import services
 
 blueprint = Blueprint("media", __name__, url_prefix="/media")
@@ -35,14 +35,14 @@ def _stored(key: str | None, kind: str, name: str | None = None) -> Response:
 def proxy(clip_id: int) -> Response:
     """The light copy that the viewer plays."""
     with services().session() as session:
-        return _stored(find_clip(session, clip_id).proxy_key, "video/mp4")
+        return _stored(find(session, Clip, clip_id).proxy_key, "video/mp4")
 
 
 @blueprint.get("/clips/<int:clip_id>/thumbnails.jpg")
 def thumbnails(clip_id: int) -> Response:
     """The strip of thumbnails."""
     with services().session() as session:
-        return _stored(find_clip(session, clip_id).thumbnails_key, "image/jpeg")
+        return _stored(find(session, Clip, clip_id).thumbnails_key, "image/jpeg")
 
 
 @blueprint.get("/clips/<int:clip_id>/still.jpg")
@@ -51,7 +51,7 @@ def still(clip_id: int) -> Response:
     number = request.args.get("frame", 0, type=int)
     files = services().files
     with services().session() as session:
-        clip = find_clip(session, clip_id)
+        clip = find(session, Clip, clip_id)
         info, times, source = clip_info(clip), clip_times(clip, files), source_file(clip, files)
         number = min(max(number, 0), info.frames - 1)
         treatment = measurement = None
@@ -63,9 +63,7 @@ def still(clip_id: int) -> Response:
 
 def _render(render_id: int) -> tuple[Render, str]:
     with services().session() as session:
-        render = session.get(Render, render_id)
-        if render is None:
-            raise NotThere("This render no longer exists.")
+        render = find(session, Render, render_id)
         return render, f"{PurePath(render.clip.name).stem}_steady"
 
 

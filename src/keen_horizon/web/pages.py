@@ -8,10 +8,11 @@ from flask import Blueprint, redirect, render_template, url_for
 from sqlalchemy import select
 from werkzeug.wrappers import Response
 
-from keen_horizon.operations.clips import find_clip, find_project, media_files
+from keen_horizon.operations.clips import media_files
 from keen_horizon.operations.errors import NotPossible
+from keen_horizon.operations.lookup import find
 from keen_horizon.operations.works import recent_works
-from keen_horizon.store.models import ClipState, Project
+from keen_horizon.store.models import Clip, ClipState, Project
 from keen_horizon.web.present import clip_card, clip_detail, work_row
 from keen_horizon.web.services import services
 
@@ -33,7 +34,7 @@ def home() -> Response | str:
 def shelf(project_id: int) -> str:
     """A project's clips."""
     with services().session() as session:
-        project = find_project(session, project_id)
+        project = find(session, Project, project_id)
         projects = [(p.id, p.name) for p in session.scalars(select(Project).order_by(Project.name))]
         page = {
             "project": project.id,
@@ -47,7 +48,7 @@ def shelf(project_id: int) -> str:
 def bench(clip_id: int) -> str:
     """The bench of one clip."""
     with services().session() as session:
-        clip = find_clip(session, clip_id)
+        clip = find(session, Clip, clip_id)
         if clip.state is not ClipState.READY:
             raise NotPossible(f"{clip.name} is not ready yet. Wait for it on the shelf.")
         return render_template("bench.html", clip=clip, page=clip_detail(clip))

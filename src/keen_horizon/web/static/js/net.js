@@ -33,22 +33,39 @@ export function pageData() {
   return JSON.parse(document.getElementById("page")?.textContent || "{}");
 }
 
+/** @type {Set<(work: any) => void>} */
+const followers = new Set();
+/** @type {Map<number, string>} */
+const lastSaid = new Map();
+/** @type {EventSource | null} */
+let source = null;
+
 /**
- * Follow background work: events from the server, polling while there are none.
- * @param {(work: any) => void} changed @returns {() => void} stops following
+ * Follow background work: events from the server, polling while there are none. One connection serves all of a page.
+ * @param {(work: any) => void} changed called once for every change @returns {() => void} stops following
  */
 export function followWork(changed) {
-  const source = new EventSource("/api/events");
-  source.onmessage = (event) => changed(JSON.parse(event.data));
-  const timer = setInterval(async () => {
-    if (source.readyState === EventSource.OPEN) return;
-    const works = await ask("GET", "/api/works").catch(() => []);
-    for (const work of works.reverse()) changed(work);
-  }, 2000);
-  return () => {
-    source.close();
-    clearInterval(timer);
-  };
+  followers.add(changed);
+  if (!source) {
+    source = new EventSource("/api/events");
+    source.onmessage = (event) => tell(JSON.parse(event.data));
+    source.onopen = catchUp; // what happened before the server listened for us
+    setInterval(() => source?.readyState !== EventSource.OPEN && catchUp(), 2000);
+  }
+  return () => followers.delete(changed);
+}
+
+async function catchUp() {
+  const works = await ask("GET", "/api/works").catch(() => []);
+  for (const work of works.reverse()) tell(work);
+}
+
+/** @param {any} work */
+function tell(work) {
+  const said = `${work.state} ${work.done} ${work.stopping}`;
+  if (lastSaid.get(work.id) === said) return;
+  lastSaid.set(work.id, said);
+  for (const changed of followers) changed(work);
 }
 
 const PIECE = 8 << 20;

@@ -40,6 +40,7 @@ export const bench = () => {
   /** @type {any} */ let player = null;
   /** @type {AbortController | null} */ let solving = null;
   /** @type {number} */ let saving = 0;
+  /** @type {number} */ let refreshing = 0;
   const past = history(page.draft);
   const size = { width: page.info.width, height: page.info.height };
 
@@ -349,7 +350,11 @@ export const bench = () => {
         if (["done", "failed", "cancelled"].includes(before.state)) return;
         this.works[known] = work;
       } else this.works.push(work);
-      if (work.state === "done") this.refresh();
+      if (work.state === "done") this.refreshSoon();
+    },
+    refreshSoon() {
+      clearTimeout(refreshing);
+      refreshing = setTimeout(() => this.attempt(() => this.refresh()), 30);
     },
     async refresh() {
       const clip = await ask("GET", address);

@@ -10,7 +10,6 @@ export const jobCount = () => ({
   /** @type {Map<number, boolean>} */
   seen: new Map(),
   init() {
-    ask("GET", "/api/works").then((works) => works.forEach((/** @type {any} */ work) => this.note(work)), () => {});
     followWork((work) => this.note(work));
   },
   /** @param {any} work */
@@ -28,7 +27,7 @@ export const jobs = () => ({
     followWork(async (work) => {
       const known = this.works.find((/** @type {any} */ row) => row.id === work.id);
       if (known) Object.assign(known, work);
-      else await this.refresh();
+      else if (work.id > (this.works[0]?.id ?? 0)) await this.refresh();
     });
   },
   async refresh() {

@@ -2,7 +2,7 @@
 import { ask, followWork, pageData, sendFile } from "../net.js";
 import { workText } from "../words.js";
 
-const FULL_BAR = 1.5; // percent of the width: a bar this long is very shaky
+const FULL_BAR = 0.6; // percent of the width: a bar this long is very shaky
 
 /** Starting the first project. */
 export const newProject = () => ({
@@ -33,13 +33,18 @@ export const shelf = () => {
     newName: "",
     error: "",
     turn: 0,
+    soon: 0,
 
     init() {
       followWork((work) => {
         const clip = this.clips.find((/** @type {any} */ card) => card.id === work.clip);
         if (clip && (work.state === "waiting" || work.state === "working")) clip.work = work;
-        else this.refresh(); // also for a clip that is not on show yet: its last event may come before its card
+        else this.refreshSoon(); // also for a clip that is not on show yet: its last event may come before its card
       });
+    },
+    refreshSoon() {
+      clearTimeout(this.soon);
+      this.soon = setTimeout(() => this.refresh(), 60);
     },
     async refresh() {
       const turn = ++this.turn;
