@@ -27,7 +27,7 @@ python_packages() {
     sha256sum requirements.lock >"$stamp"
   fi
   .venv/bin/python -c 'import keen_horizon' 2>/dev/null ||
-    .venv/bin/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation --editable .
+    .venv/bin/pip install --quiet --disable-pip-version-check --no-deps --editable .
 }
 
 # A real film of a camera that stands still, from Debian's opencv-doc, into var/footage; only its one file is kept.
