@@ -7,6 +7,7 @@ import subprocess
 from dataclasses import replace
 from pathlib import Path
 
+import av
 import cv2
 import numpy as np
 import pytest
@@ -214,6 +215,20 @@ def test_a_range_behind_the_break_is_named(tmp_path: Path, shaky: tuple[Path, Si
     info, times = probe(clip)
     with pytest.raises((MeasurementError, KeenHorizonError), match=r"shaky\.mp4"):
         measure_clip(clip, replace(info, frames=200), np.r_[times, times[-1] + 1 + np.arange(110)], 0, 199)
+
+
+def test_a_damaged_picture_in_the_middle_is_stood_in_for(tmp_path: Path, shaky: tuple[Path, Similarities]) -> None:
+    content = bytearray(shaky[0].read_bytes())
+    with av.open(str(shaky[0])) as container:
+        packets = [(p.pos, p.size) for p in container.demux(container.streams.video[0]) if p.size]
+    for position, length in packets[40:43]:
+        content[position : position + length] = b"\0" * length
+    damaged = tmp_path / "damaged.mp4"
+    damaged.write_bytes(content)
+    assert len(list(read_frames(damaged))) < 90
+    facts = corrected(damaged, tmp_path / "out.mp4", {})
+    assert facts.frames == 90
+    assert probe(tmp_path / "out.mp4")[0].frames == 90
 
 
 def test_streams_pass_errors_and_keep_order() -> None:

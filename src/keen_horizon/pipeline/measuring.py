@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.errors import MeasurementError
-from keen_horizon.core.media.frames import read_frames
+from keen_horizon.core.media.frames import gapless, read_frames
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.measure import MotionTracker, measure_frames
 from keen_horizon.core.motion.measurement import Measurement
@@ -35,7 +35,8 @@ def measure_clip(
     tracker = _resume(checkpoint, info) if checkpoint else MotionTracker.start(info.display)
     start = first + tracker.count
     if start <= last:
-        frames = ((f.luma8(), float(f.time)) for f in ahead(read_frames(source, start, last, times)))
+        decoded = gapless(read_frames(source, start, last, times), start, times)
+        frames = ((f.luma8(), float(f.time)) for f in ahead(decoded))
 
         def keep(state: bytes) -> None:
             assert checkpoint is not None

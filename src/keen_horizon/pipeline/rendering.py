@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from keen_horizon.core.errors import MediaError, Stopped
 from keen_horizon.core.mapping.sampling import camera_map
 from keen_horizon.core.media.encode import EncodeSettings, write_video
-from keen_horizon.core.media.frames import Frame, Plane, read_frames
+from keen_horizon.core.media.frames import Frame, Plane, gapless, read_frames
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.path.solve import CameraPath
 from keen_horizon.core.render.warp import Warper
@@ -54,7 +54,7 @@ def render_clip(
     began = time.perf_counter()
     first, last = treatment.frames(info.frames)
     total = last - first + 1
-    frames = ahead(read_frames(source, first, last, times))
+    frames = ahead(gapless(read_frames(source, first, last, times), first, times))
     opening = next(frames)
     warper = Warper(
         camera_map(path), info.coded, _chroma(opening, info.turns), treatment.framing.gap_colour,

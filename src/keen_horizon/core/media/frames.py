@@ -8,7 +8,7 @@ are yielded one by one; nothing is kept.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -46,7 +46,7 @@ class Tags:
 class Frame:
     """One upright picture: planes Y, U, V (rows, columns), chroma at its own size, native depth.
 
-    `time` is exact, in seconds on the file's own clock.
+    `time` is exact, in seconds on the file's own clock. A `repeated` picture stands in for a damaged one.
     """
 
     number: int
@@ -54,6 +54,7 @@ class Frame:
     planes: tuple[Plane, ...]
     bit_depth: int
     tags: Tags
+    repeated: bool = False
 
     @property
     def luma(self) -> Plane:
@@ -95,6 +96,20 @@ def read_frames(
             f"{path.name}: frame {first} could not be decoded. The file is damaged there; "
             "move the in point or copy the file again."
         )
+
+
+def gapless(frames: Iterator[Frame], first: int, times: NDArray[np.float64]) -> Iterator[Frame]:
+    """Every frame number from `first` once: a picture that could not be decoded repeats its neighbour."""
+    expected = first
+    previous: Frame | None = None
+    for frame in frames:
+        if frame.number < expected:
+            continue
+        for number in range(expected, frame.number):
+            moment = Fraction(float(times[number])).limit_denominator(1_000_000)
+            yield replace(previous or frame, number=number, time=moment, repeated=True)
+        yield frame
+        previous, expected = frame, frame.number + 1
 
 
 def read_frame(path: Path, number: int, times: NDArray[np.float64] | None = None) -> Frame:

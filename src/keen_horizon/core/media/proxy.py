@@ -21,7 +21,7 @@ from keen_horizon.core.errors import Stopped
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.media.colour import to_bgr
 from keen_horizon.core.media.encode import EncodeSettings, chroma_size, write_video
-from keen_horizon.core.media.frames import Frame, Plane, Tags, read_frames
+from keen_horizon.core.media.frames import Frame, Plane, Tags, gapless, read_frames
 from keen_horizon.core.media.probe import ClipInfo
 
 PROXY_WIDTH = 960
@@ -56,7 +56,8 @@ def make_proxy(
     """
     size = info.display.fitted(PROXY_WIDTH)
     rate = Fraction(info.rate).limit_denominator(1001)
-    pictures = _every_number(read_frames(source, 0, info.frames - 1, times), info.frames, size)
+    frames = gapless(read_frames(source, 0, info.frames - 1, times), 0, times)
+    pictures = _every_number(frames, info.frames, size)
     opening = next(pictures)
     settings = EncodeSettings(
         size, 8, "420", rate, 1 / rate, quality=PROXY_QUALITY, tags=opening.tags, keyframe_interval=KEY_EVERY
@@ -90,18 +91,11 @@ class _Picture:
 
 
 def _every_number(frames: Iterator[Frame], count: int, size: Size) -> Iterator[_Picture]:
-    """Yield every frame number once; a missing picture repeats its neighbour."""
+    """Yield every frame number once; a file that breaks off goes on with its last picture."""
     last: _Picture | None = None
     for frame in frames:
-        expected = 0 if last is None else last.number + 1
-        if frame.number < expected:
-            continue
-        limited = limited_range(frame.tags)
-        fresh = _Picture(frame.number, scaled_planes(frame, size), limited, True)
-        for number in range(expected, frame.number):
-            yield replace(last or fresh, number=number, fresh=False)
-        yield fresh
-        last = fresh
+        last = _Picture(frame.number, scaled_planes(frame, size), limited_range(frame.tags), not frame.repeated)
+        yield last
     assert last is not None  # read_frames raises when there is none
     for number in range(last.number + 1, count):
         yield replace(last, number=number, fresh=False)
