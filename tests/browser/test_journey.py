@@ -12,6 +12,7 @@ import numpy as np
 import pytest
 from accessibility import violations
 from playwright.sync_api import Browser, Page, expect
+from services import wait_for
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities
@@ -28,6 +29,8 @@ pytestmark = pytest.mark.browser
 
 def start_project(page: Page) -> None:
     page.goto("/")
+    expect(page.locator("#project-name, .shelf").first).to_be_visible()
+    before = page.url
     if page.locator("#project-name").count():
         page.get_by_label("Name", exact=True).fill("Harbour film")
         page.get_by_role("button", name="Start").click()
@@ -35,6 +38,7 @@ def start_project(page: Page) -> None:
         page.get_by_text("Projects", exact=True).click()
         page.get_by_label("Name of a new project").fill("Harbour film")
         page.get_by_label("Name of a new project").press("Enter")
+    page.wait_for_url(lambda address: address != before)
     expect(page.get_by_role("heading", name="The shelf is empty")).to_be_visible()
 
 
@@ -165,9 +169,8 @@ def test_transport_range_and_url(page: Page, shaky: tuple[Path, Similarities]) -
     strip = page.locator(".strip")
     box = strip.bounding_box()
     page.mouse.click(box["x"] + 300, box["y"] + 60)
-    page.wait_for_timeout(300)
+    wait_for(lambda: 20 < frame_of(page) < 60)
     middle = frame_of(page)
-    assert 20 < middle < 60
     page.keyboard.press("ArrowRight")
     expect(page.get_by_label("Time and frame")).to_contain_text(f"frame {middle + 1}")
     page.keyboard.press("Shift+ArrowLeft")
@@ -175,19 +178,19 @@ def test_transport_range_and_url(page: Page, shaky: tuple[Path, Similarities]) -
     assert f"frame={middle - 9}" in page.url
     page.keyboard.press("i")
     expect(page.get_by_role("button", name=re.compile("^in "))).to_contain_text(str(middle - 9))
+    expect(page.locator(".outcome tbody tr")).to_have_count(4)
     page.keyboard.press("Space")
-    page.wait_for_timeout(1500)
-    assert frame_of(page) >= middle - 9
+    wait_for(lambda: frame_of(page) > middle)
     page.keyboard.press("k")
-    page.wait_for_timeout(300)
+    expect(page.get_by_role("button", name="Play")).to_be_visible()
+    page.wait_for_timeout(1000)
     stopped = frame_of(page)
-    page.wait_for_timeout(300)
+    page.wait_for_timeout(500)
     assert frame_of(page) == stopped
-    page.keyboard.press("w")
-    page.wait_for_timeout(300)
-    pinch = frame_of(page)
     page.keyboard.press("2")
-    expect(page.locator(".pinches li").first).to_contain_text(f"frame {pinch}")
+    pinch = int(re.search(r"frame (\d+)", page.locator(".pinches li").first.inner_text())[1])  # type: ignore[index]
+    page.keyboard.press("w")
+    expect(page.get_by_label("Time and frame")).to_contain_text(f"frame {pinch}")
     page.reload()
     expect(page.get_by_label("Time and frame")).to_contain_text(f"frame {pinch}")
     expect(page.get_by_role("button", name=re.compile("^in "))).to_contain_text(str(middle - 9))
