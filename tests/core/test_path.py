@@ -4,7 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import settings as hypothesis_settings
 from hypothesis import strategies as st
 from scipy.optimize import minimize as reference_minimise
@@ -52,6 +52,7 @@ intents = st.sampled_from(["glide", "hold"])
 
 
 @hypothesis_settings(max_examples=60, deadline=None)
+@example(27, 219, 3.0, "hold", ["shift", "turn"], 1.15625)
 @given(st.integers(2, 90), st.integers(0, 10**6), st.floats(0.1, 3), intents, subsets, st.floats(1.0, 1.6))
 def test_window_stays_inside_and_zoom_inside_the_limit(
     count: int, seed: int, strength: float, intent: str, freedom: list[str], limit: float

@@ -35,6 +35,7 @@ Floats = NDArray[np.float64]
 
 HOLD_RESPONSE_S = 1.5
 SAFETY = 1 + 1e-7
+TURN_PASSES, TURN_TOLERANCE_PX = 8, 1e-4
 
 
 @dataclass(frozen=True)
@@ -132,14 +133,18 @@ def _solve(
     columns = [i for i, name in enumerate(("size", "turn", "shift", "shift")) if name in motion.freedom]
     fixed = np.zeros((len(poses), 4))
     fixed[:, 0] = radius
-    # Without "size" a turn must keep |z| = 1, which is not linear: the second pass corrects its cosine.
-    passes = 2 if "turn" in motion.freedom and "size" not in motion.freedom else 1
+    # Without "size" a turn must keep |z| = 1, which is not linear: further passes correct its cosine.
+    passes = TURN_PASSES if "turn" in motion.freedom and "size" not in motion.freedom else 1
     for _ in range(passes):
         program, start = _program(poses, target, penalties, columns, fixed, size, limits)
         solved = minimise_free(program) if limits is None else minimise(program, start)
         full = fixed.copy()
         full[:, columns] = solved
-        fixed[:, 0] = np.sqrt(np.maximum(radius**2 - full[:, 1] ** 2, 0))
+        cosine = np.sqrt(np.maximum(radius**2 - full[:, 1] ** 2, 0))
+        settled = passes > 1 and float(np.abs(cosine - full[:, 0]).max()) < TURN_TOLERANCE_PX
+        fixed[:, 0] = cosine
+        if settled:
+            break
     z, t = (full[:, 0] + 1j * full[:, 1]) / radius, full[:, 2] + 1j * full[:, 3]
     return Similarities(np.asarray(z, np.complex128), np.asarray(t, np.complex128))
 
