@@ -29,6 +29,7 @@ from keen_horizon.simulator.plane import jitter, shaken_pictures
 
 HD = Size(1280, 720)
 HOLD = {"motion": {"intent": "hold"}, "framing": {"zoom_limit": 1.5}}
+LOSSLESS = {"deliver": {"quality": 0}}
 
 
 def corrected(source: Path, target: Path, treatment: dict, measurement: Measurement | None = None) -> RenderFacts:
@@ -62,6 +63,11 @@ def wobble(path: Path, tile: int = 60) -> float:
 
 
 def test_held_picture_stands_as_still_as_perfect_knowledge_allows(tmp_path: Path) -> None:
+    """Delivered lossless: at lower quality the encoder skips small movements and so hides errors.
+
+    The source file's own codec moves the picture by 0.01-0.02 px a frame, which measuring sees and
+    perfect knowledge of the camera does not.
+    """
     poses = jitter(90, HD, 12.0, seed=21)
     source = tmp_path / "shaken.mp4"
     write_pictures(shaken_pictures(poses, HD, walkers=2), HD, 30, source, quality=17)
@@ -75,13 +81,13 @@ def test_held_picture_stands_as_still_as_perfect_knowledge_allows(tmp_path: Path
     }
     still = {}
     for name, poses_known in known.items():
-        facts = corrected(source, tmp_path / f"{name}.mp4", HOLD, poses_known)
+        facts = corrected(source, tmp_path / f"{name}.mp4", HOLD | LOSSLESS, poses_known)
         assert facts.gap_pixels == 0
         still[name] = wobble(tmp_path / f"{name}.mp4")
     print(still)
     assert still["wrong"] > 0.25  # the instrument sees an error of 0.3 px a side
     assert still["held"] <= 0.08
-    assert still["held"] <= max(1.3 * still["ideal"], 0.02)
+    assert still["held"] <= 1.3 * still["ideal"]
 
 
 def test_fill_has_no_gap_and_leave_has(tmp_path: Path, shaky: tuple[Path, Similarities]) -> None:

@@ -28,7 +28,8 @@ PROXY_WIDTH = 960
 THUMBNAILS = 24
 THUMBNAIL_WIDTH = 240
 KEY_EVERY = 12
-PROXY_QUALITY = 14
+PROXY_QUALITY = 12
+LOW_PASS = 0.6
 
 
 @dataclass(frozen=True)
@@ -105,7 +106,7 @@ def scaled_planes(frame: Frame, size: Size) -> tuple[Plane, ...]:
     """8-bit limited-range 4:2:0 planes at `size`, averaged down."""
     chroma = chroma_size(size, "420")
     scaled: list[Plane] = [
-        np.asarray(cv2.resize(plane, (target.width, target.height), interpolation=cv2.INTER_AREA))
+        _shrunk(plane, target)
         for plane, target in zip(frame.planes, (size, chroma, chroma), strict=True)
     ]
     if frame.bit_depth > 8:
@@ -115,6 +116,15 @@ def scaled_planes(frame: Frame, size: Size) -> tuple[Plane, ...]:
         bases = (16.0, 128 - 128 * gains[1], 128 - 128 * gains[2])
         scaled = [cv2.convertScaleAbs(p, alpha=g, beta=b) for p, g, b in zip(scaled, gains, bases, strict=True)]
     return tuple(scaled)
+
+
+def _shrunk(plane: Plane, size: Size) -> Plane:
+    """A plane at a smaller size, low-passed first: what folds over would not move with the picture."""
+    shrink = plane.shape[1] / size.width
+    if shrink <= 1:
+        return np.asarray(cv2.resize(plane, (size.width, size.height), interpolation=cv2.INTER_AREA))
+    smooth = cv2.GaussianBlur(plane, (0, 0), LOW_PASS * shrink)
+    return np.asarray(cv2.resize(smooth, (size.width, size.height), interpolation=cv2.INTER_CUBIC))
 
 
 def limited_range(tags: Tags) -> Tags:
