@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import subprocess
+from pathlib import Path
 
+import av
 import numpy as np
 
 from keen_horizon.core.geometry.picture import Size
@@ -33,3 +35,14 @@ def run_ffmpeg(ffmpeg: str, *arguments: object) -> None:
     command = [ffmpeg, "-y", "-v", "error", *(str(argument) for argument in arguments)]
     done = subprocess.run(command, capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr
+
+
+def turned(flat: Path, clip: Path, degrees: int) -> None:
+    """Copy a film with a rotation flag set, its pictures untouched."""
+    with av.open(str(flat)) as source, av.open(str(clip), "w") as out:
+        stream = out.add_stream_from_template(source.streams.video[0])
+        stream.set_display_rotation(degrees)
+        for packet in source.demux(source.streams.video[0]):
+            if packet.dts is not None:
+                packet.stream = stream
+                out.mux(packet)

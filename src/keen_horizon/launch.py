@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import os
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -83,7 +84,7 @@ def demo() -> None:
 def start() -> int:
     """Everything at once, for bin/start: returns when Ctrl+C has stopped it all."""
     logging.basicConfig(level="WARNING")
-    for kind in (signal.SIGINT, signal.SIGTERM):  # a shell's background jobs ignore SIGINT unless told
+    for kind in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):  # a shell's background jobs ignore SIGINT unless told
         signal.signal(kind, signal.default_int_handler)
     settings = Settings.from_environment()
     settings.data.mkdir(parents=True, exist_ok=True)
@@ -100,6 +101,7 @@ def start() -> int:
         _sweep(settings.data, cluster)
         demo()
         children = [_child("serve"), _child("worker")]
+        _await_answer(settings)
         print(f"Keen Horizon is at http://{settings.host}:{settings.port}/  (Ctrl+C stops it)", flush=True)
         return _wait(children)
     except KeyboardInterrupt:
@@ -119,6 +121,17 @@ def _sweep(data: Path, cluster: Cluster) -> None:
 def _child(name: str) -> subprocess.Popen[bytes]:
     # In a group of its own, so that Ctrl+C reaches it only through us, in order.
     return subprocess.Popen([sys.executable, "-m", "keen_horizon.cli", name], start_new_session=True)
+
+
+def _await_answer(settings: Settings, seconds: float = 60) -> None:
+    """Return once the server answers, so that the printed address works."""
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        try:
+            socket.create_connection((settings.host, settings.port), timeout=1).close()
+            return
+        except OSError:
+            time.sleep(0.1)
 
 
 def _wait(children: list[subprocess.Popen[bytes]]) -> int:

@@ -11,8 +11,9 @@ import cv2
 import numpy as np
 import pytest
 from accessibility import violations
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Browser, Page, Route, expect
 from services import wait_for
+from truth import run_ffmpeg, turned
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities
@@ -244,6 +245,73 @@ def test_a_bad_file_explains_itself_and_goes_away(page: Page, tmp_path: Path) ->
     page.on("dialog", lambda dialog: dialog.accept())
     page.get_by_role("button", name="Remove holiday.mp4").click()
     expect(card).to_have_count(0)
+
+
+def test_a_broken_connection_goes_on_where_it_stopped(page: Page, tmp_path: Path, shaky) -> None:
+    """Pieces of 8 MB: the second finds no server, the first is not sent again."""
+    start_project(page)
+    clip = tmp_path / "long.mp4"
+    clip.write_bytes(shaky[0].read_bytes() + b"\0\0\0\x08free" * (2 << 20))
+    sent: list[str] = []
+
+    def through(route: Route) -> None:
+        place = route.request.url.rsplit("/", 1)[-1]
+        sent.append(place)
+        if place != "0" and sent.count(place) == 1:
+            route.abort("connectionreset")
+        else:
+            route.continue_()
+
+    page.route(re.compile("/api/uploads/"), through)
+    page.set_input_files("input[type=file]", clip)
+    expect(page.get_by_text("connection lost; trying again in 1 s")).to_be_visible()
+    expect(page.get_by_role("link", name=clip.name, exact=True)).to_be_visible()
+    assert sent[:3] == ["0", str(8 << 20), str(8 << 20)]
+    assert sent.count("0") == 1
+
+
+def test_files_dropped_on_the_shelf_come_in(page: Page, shaky) -> None:
+    start_project(page)
+    content = base64.b64encode(shaky[0].read_bytes()).decode()
+    files = page.evaluate_handle(
+        """content => {
+          const bytes = Uint8Array.from(atob(content), (letter) => letter.charCodeAt(0));
+          const dropped = new DataTransfer();
+          dropped.items.add(new File([bytes], "dropped.mp4", { type: "video/mp4" }));
+          return dropped;
+        }""",
+        content,
+    )
+    page.dispatch_event(".shelf", "dragover", {"dataTransfer": files})
+    page.dispatch_event(".shelf", "drop", {"dataTransfer": files})
+    expect(page.get_by_role("link", name="dropped.mp4", exact=True)).to_be_visible()
+    expect(page.locator(".clip-card")).to_contain_text("640×360")
+
+
+def test_rotated_deep_and_uneven_clips_reach_the_bench_and_render(page: Page, tmp_path: Path, ffmpeg: str) -> None:
+    """A phone's upright 10-bit film whose frames come at varying times."""
+    flat, clip = tmp_path / "flat.mov", tmp_path / "phone.mov"
+    run_ffmpeg(
+        ffmpeg, "-f", "lavfi", "-i", "testsrc2=size=480x270:rate=30:duration=2", "-vf",
+        "settb=1/1000,setpts='N*1000/30+if(gt(mod(N,3),0),11,0)'", "-fps_mode", "passthrough", "-enc_time_base", "1/1000", "-c:v", "libx265", "-x265-params",
+        "log-level=error", "-pix_fmt", "yuv420p10le", flat,
+    )  # fmt: skip
+    turned(flat, clip, 90)
+    to_bench(page, clip)
+    info = page.request.get(f"/api{re.search(r'/clips/[0-9]+', page.url)[0]}").json()["info"]  # type: ignore[index]
+    assert (info["width"], info["height"]) == (270, 480)
+    box = page.locator("canvas").bounding_box()
+    assert box["height"] > 1.7 * box["width"]
+    page.keyboard.press("3")
+    page.get_by_role("button", name="Render").click()
+    link = page.get_by_role("link", name=re.compile("Download file"))
+    expect(link).to_be_visible(timeout=60_000)
+    (tmp_path / "r.mp4").write_bytes(page.request.get(link.get_attribute("href")).body())
+    before, times = probe(clip)
+    after, after_times = probe(tmp_path / "r.mp4")
+    assert (after.frames, after.display, after.bit_depth) == (60, before.display, 10)
+    assert np.abs((after_times - after_times[0]) - (times - times[0])).max() < 0.001
+    assert np.ptp(np.diff(times)) > 0.01
 
 
 def test_without_webgl_exact_stills_are_shown(chromium: Browser, address: str, shaky) -> None:

@@ -11,7 +11,7 @@ import av
 import cv2
 import numpy as np
 import pytest
-from truth import run_ffmpeg
+from truth import run_ffmpeg, turned
 
 from keen_horizon.core.errors import EncodeError, MediaError, NotVideoError, UnreadableVideoError
 from keen_horizon.core.geometry.picture import Size
@@ -86,17 +86,11 @@ def test_seeking_gives_the_same_frame_as_counting(ffmpeg: str, folder: Path, nam
 
 def test_rotation_flag_turns_the_picture_upright(ffmpeg: str, folder: Path) -> None:
     flat = pattern(ffmpeg, folder / "flat.mp4", "-c:v", "libx264", "-pix_fmt", "yuv420p")
-    turned = folder / "turned.mp4"
-    with av.open(str(flat)) as source, av.open(str(turned), "w") as out:
-        stream = out.add_stream_from_template(source.streams.video[0])
-        stream.set_display_rotation(90)
-        for packet in source.demux(source.streams.video[0]):
-            if packet.dts is not None:
-                packet.stream = stream
-                out.mux(packet)
-    info, times = probe(turned)
+    clip = folder / "turned.mp4"
+    turned(flat, clip, 90)
+    info, times = probe(clip)
     assert info.coded == Size(180, 320)
-    upright = read_frame(turned, 0, times)
+    upright = read_frame(clip, 0, times)
     assert np.array_equal(upright.luma, np.rot90(read_frame(flat, 0).luma, 1))
     assert upright.planes[1].shape == (160, 90)
 

@@ -4,6 +4,9 @@
 /** What the server said was wrong, in words for the editor. */
 export class Refused extends Error {}
 
+/** Nothing answered: trying again may help. */
+export class Unreachable extends Refused {}
+
 const token = () => /** @type {HTMLMetaElement} */ (document.querySelector('meta[name="csrf-token"]')).content;
 
 /**
@@ -21,7 +24,7 @@ export async function ask(method, address, body, signal) {
     response = await fetch(address, { method, headers, body: sent, signal });
   } catch (problem) {
     if (signal && signal.aborted) throw problem;
-    throw new Refused("The server does not answer. Nothing was lost; this page goes on when it is back.");
+    throw new Unreachable("The server does not answer. Nothing was lost; this page goes on when it is back.");
   }
   const answer = await response.json().catch(() => ({}));
   if (!response.ok) throw new Refused(answer.error || `The server refused this (${response.status}).`);
@@ -69,21 +72,34 @@ function tell(work) {
 }
 
 const PIECE = 8 << 20;
+const WAITS = [1, 2, 4, 8, 16]; // seconds before asking a silent server again
 
 /**
- * Send a file in pieces, going on where an earlier attempt stopped.
+ * Send a file in pieces, going on where an earlier attempt stopped. A broken connection is tried again for half a
+ * minute; every piece that arrives starts that time anew.
  * @param {string} project @param {File} file @param {(sent: number) => void} progress
+ * @param {(seconds: number) => void} waiting told before each pause
  * @returns {Promise<number>} the clip's number
  */
-export async function sendFile(project, file, progress) {
+export async function sendFile(project, file, progress, waiting) {
   const begun = { name: file.name, size: file.size, modified: file.lastModified };
-  const upload = await ask("POST", `/api/projects/${project}/uploads`, begun);
-  let at = upload.received;
-  progress(at);
+  let failures = 0;
   for (;;) {
-    const answer = await ask("PUT", `/api/uploads/${upload.id}/${at}`, file.slice(at, at + PIECE));
-    at = answer.received;
-    progress(at);
-    if (answer.clip) return answer.clip;
+    try {
+      const upload = await ask("POST", `/api/projects/${project}/uploads`, begun);
+      let at = upload.received;
+      progress(at);
+      for (;;) {
+        const answer = await ask("PUT", `/api/uploads/${upload.id}/${at}`, file.slice(at, at + PIECE));
+        at = answer.received;
+        failures = 0;
+        progress(at);
+        if (answer.clip) return answer.clip;
+      }
+    } catch (problem) {
+      if (!(problem instanceof Unreachable) || failures === WAITS.length) throw problem;
+      waiting(WAITS[failures]);
+      await new Promise((resume) => setTimeout(resume, 1000 * WAITS[failures++]));
+    }
   }
 }

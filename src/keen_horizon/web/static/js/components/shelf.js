@@ -88,6 +88,8 @@ export const shelf = () => {
         await sendFile(page.project, upload.file, (sent) => {
           upload.sent = sent;
           upload.text = `${(sent / 1e6).toFixed(0)} of ${(upload.size / 1e6).toFixed(0)} MB received`;
+        }, (seconds) => {
+          upload.text = `connection lost; trying again in ${seconds} s`;
         });
         await this.refresh();
         this.uploads = this.uploads.filter((other) => other.key !== upload.key);
