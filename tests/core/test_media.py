@@ -7,7 +7,6 @@ import subprocess
 from fractions import Fraction
 from pathlib import Path
 
-import av
 import cv2
 import numpy as np
 import pytest

@@ -8,44 +8,15 @@ from hypothesis import example, given
 from hypothesis import settings as hypothesis_settings
 from hypothesis import strategies as st
 from scipy.optimize import minimize as reference_minimise
+from walks import HD, treated, walked
 
-from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.mapping.gaps import border_overhang
 from keen_horizon.core.mapping.sampling import camera_map
-from keen_horizon.core.motion.measurement import Evidence, Measurement
 from keen_horizon.core.path.banded import BandedProgram, banded_product, minimise, minimise_free
 from keen_horizon.core.path.figures import shake
 from keen_horizon.core.path.ledger import ledger, pinch_points
-from keen_horizon.core.path.solve import CameraPath, solve_path
 from keen_horizon.core.path.window import kept_areas, window_zoom
-from keen_horizon.core.treatment import Treatment
-
-HD = Size(1280, 720)
-
-
-def walked(count: int, seed: int, strength: float = 1.0, size: Size = HD, pan: float = 2.0) -> Measurement:
-    """A measurement of band-limited shake over a pan, without pictures."""
-    random = np.random.default_rng(seed)
-    kernel = np.exp(-(np.arange(-6, 7) ** 2) / 8.0)
-    kernel /= kernel.sum()
-
-    def smooth(spread: float) -> np.ndarray:
-        return np.convolve(random.standard_normal(count + 12) * spread, kernel, "valid")
-
-    z = np.exp(smooth(0.004 * strength) + 1j * smooth(0.012 * strength))
-    t = smooth(25 * strength) + 1j * smooth(25 * strength) + np.arange(count) * pan
-    poses = Similarities(z, t).about(-size.centre)
-    pairs = poses[1:].inverse() @ poses[:-1]
-    none = np.zeros(count - 1, int)
-    evidence = Evidence(np.zeros(count, np.int64), np.zeros((0, 2), np.float32), np.zeros(0, bool))
-    times = np.arange(count) / 30
-    return Measurement(size, 0, times, pairs, poses, none, none, none * 1.0, none > 0, none > 0, evidence)
-
-
-def treated(measurement: Measurement, motion: dict | None = None, framing: dict | None = None) -> CameraPath:
-    return solve_path(measurement, Treatment.from_json({"motion": motion or {}, "framing": framing or {}}))
-
 
 subsets = st.sets(st.sampled_from(["shift", "turn", "size"]), min_size=1).map(sorted)
 intents = st.sampled_from(["glide", "hold"])
@@ -155,8 +126,8 @@ def random_program(seed: int, count: int = 12, k: int = 2) -> BandedProgram:
     dense = dense @ np.eye(count * k)
     dense += np.eye(count * k) * (np.abs(dense).sum(1).max() + 0.5)
     bands = np.array([np.r_[np.diag(dense, -lag), np.zeros(lag)] for lag in range(2 * k)])
-    rows = random.normal(0, 1, (count, 5, k))
-    return BandedProgram(bands, random.normal(0, 8, count * k), rows, random.uniform(0.1, 1.0, (count, 5)))
+    rows, scale = random.normal(0, 1, (5, k)), random.uniform(0.3, 1.0, count)
+    return BandedProgram(bands, random.normal(0, 8, count * k), rows, scale, random.uniform(0.1, 1.0, (count, 5)))
 
 
 def objective(program: BandedProgram, x: np.ndarray) -> float:
@@ -166,7 +137,7 @@ def objective(program: BandedProgram, x: np.ndarray) -> float:
 @pytest.mark.parametrize("seed", range(4))
 def test_interior_point_agrees_with_a_general_solver(seed: int) -> None:
     program = random_program(seed)
-    count, _, k = program.rows.shape
+    count, k = len(program.scale), program.rows.shape[1]
     found = minimise(program, np.zeros((count, k))).ravel()
     reference = reference_minimise(
         lambda x: objective(program, x),
@@ -174,14 +145,14 @@ def test_interior_point_agrees_with_a_general_solver(seed: int) -> None:
         jac=lambda x: banded_product(program.hessian, x) - program.linear,
         constraints={
             "type": "ineq",
-            "fun": lambda x: (program.bound - np.einsum("nmk,nk->nm", program.rows, x.reshape(count, k))).ravel(),
+            "fun": lambda x: (program.bound - program.left(x.reshape(count, k))).ravel(),
         },
         method="SLSQP",
         options={"maxiter": 400, "ftol": 1e-12},
     )
     assert objective(program, found) == pytest.approx(reference.fun, rel=1e-3)
     assert objective(program, found) <= reference.fun + 1e-3 * abs(reference.fun)
-    assert (np.einsum("nmk,nk->nm", program.rows, found.reshape(count, k)) - program.bound).max() < 1e-6
+    assert (program.left(found.reshape(count, k)) - program.bound).max() < 1e-6
 
 
 def test_free_minimum_has_no_gradient() -> None:

@@ -10,8 +10,8 @@ def test_default_document_is_the_published_one() -> None:
     document = Treatment().to_json()
     assert document["schema"] == SCHEMA
     assert document["motion"] == {
-        "intent": "glide", "response_s": 0.8, "freedom": ["shift", "turn", "size"], "bend_limit_px": 0,
-        "rolling_shutter": "off", "ignore": [],
+        "intent": "glide", "response_s": 0.8, "response_keys": [], "strength": 1.0, "strength_keys": [], "ease": [],
+        "freedom": ["shift", "turn", "size"], "bend_limit_px": 0, "rolling_shutter": "off", "ignore": [],
     }  # fmt: skip
     assert Treatment.from_json(document) == Treatment()
 
@@ -34,6 +34,9 @@ def test_range_keys_are_in_and_out() -> None:
         ({"motion": {"freedom": ["shift", "shift"]}}, "motion"),
         ({"motion": {"freedom": ["tilt"]}}, r"motion\.freedom"),
         ({"framing": {"zoom_limit": 0.5}}, r"framing\.zoom_limit"),
+        ({"motion": {"strength_keys": [{"frame": 3, "value": 0}, {"frame": 3, "value": 1}]}}, "one frame"),
+        ({"motion": {"ease": [{"frame": 3}]}}, r"motion\.ease\.0\.width"),
+        ({"framing": {"size": {"width": 641, "height": 360}}}, r"framing\.size\.width"),
         ({"framing": {"gap_colour": "red"}}, r"framing\.gap_colour"),
         ({"range": {"in": 9, "out": 3}}, "out point lies before"),
         ({"optics": {"lens": "wide"}}, r"optics\.lens"),

@@ -45,11 +45,46 @@ class Optics(_Part):
     fringe: None = None
 
 
+class Key(_Part):
+    """A value at a frame; between keys values glide without overshoot."""
+
+    frame: int = Field(ge=0)
+    value: float
+
+
+class ResponseKey(Key):
+    """A response time at a frame, seconds."""
+
+    value: float = Field(ge=0.1, le=5.0)
+
+
+class StrengthKey(Key):
+    """A strength at a frame."""
+
+    value: float = Field(ge=0.0, le=1.0)
+
+
+class Ease(_Part):
+    """A stretch of `width` frames around `frame` where `amount` of the correction is given up."""
+
+    frame: int = Field(ge=0)
+    width: int = Field(ge=2)
+    amount: float = Field(default=1.0, ge=0.0, le=1.0)
+
+
 class Motion(_Part):
-    """What the camera should seem to do. `intent` null leaves the motion as shot."""
+    """What the camera should seem to do. `intent` null leaves the motion as shot.
+
+    `strength` is the share of the correction that is made. Keys, where there are any, stand in for the
+    one figure.
+    """
 
     intent: Literal["hold", "glide"] | None = "glide"
     response_s: float = Field(default=0.8, ge=0.1, le=5.0)
+    response_keys: tuple[ResponseKey, ...] = ()
+    strength: float = Field(default=1.0, ge=0.0, le=1.0)
+    strength_keys: tuple[StrengthKey, ...] = ()
+    ease: tuple[Ease, ...] = ()
     freedom: tuple[Freedom, ...] = ALL_FREEDOMS
     bend_limit_px: Literal[0] = 0
     rolling_shutter: Literal["off"] = "off"
@@ -59,17 +94,48 @@ class Motion(_Part):
     def _distinct(self) -> Motion:
         if len(set(self.freedom)) != len(self.freedom):
             raise ValueError("freedom names something twice")
+        for keys in (self.response_keys, self.strength_keys):
+            if len({key.frame for key in keys}) != len(keys):
+                raise ValueError("two keys stand on one frame")
         return self
 
 
-class Framing(_Part):
-    """How the moved picture meets the frame."""
+class Window(_Part):
+    """A nudge of the output window by hand: offset in px of the clip, enlargement, turn in degrees."""
 
-    edges: Literal["fill", "leave"] = "fill"
+    x: float = Field(default=0.0, ge=-10000, le=10000)
+    y: float = Field(default=0.0, ge=-10000, le=10000)
+    scale: float = Field(default=1.0, ge=0.2, le=5.0)
+    turn_deg: float = Field(default=0.0, ge=-180, le=180)
+
+    @property
+    def untouched(self) -> bool:
+        """Whether it changes nothing."""
+        return self == Window()
+
+
+class OutputSize(_Part):
+    """Width and height of the delivered picture, both even."""
+
+    width: int = Field(ge=16, le=16384, multiple_of=2)
+    height: int = Field(ge=16, le=16384, multiple_of=2)
+
+
+class Framing(_Part):
+    """How the moved picture meets the frame.
+
+    `zoom` says whether filling uses one enlargement or a breathing one, which changes by at most
+    `zoom_rate` (enlargement per second). `trim` makes the picture smaller instead of enlarging it.
+    """
+
+    edges: Literal["fill", "trim", "leave"] = "fill"
+    zoom: Literal["one", "breathing"] = "one"
+    zoom_rate: float = Field(default=0.1, ge=0.005, le=2.0)
     zoom_limit: float = Field(default=1.10, ge=1.0, le=3.0)
+    window: Window = Window()
     gap_colour: str = Field(default="#000000", pattern=r"^#[0-9a-fA-F]{6}$")
-    sharpen: Literal[0] = 0
-    size: None = None
+    sharpen: float = Field(default=0.0, ge=0.0, le=2.0)
+    size: OutputSize | None = None
 
 
 class Deliver(_Part):

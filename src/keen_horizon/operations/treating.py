@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from typing import Any
 
+import numpy as np
 from sqlalchemy.orm import Session
 
-from keen_horizon.core.path.ledger import ledger, pinch_points, shake_curves
+from keen_horizon.core.mapping.output import OutputFrame, output_frame
+from keen_horizon.core.path.ledger import ledger, pinches, shake_curves
 from keen_horizon.core.path.solve import CameraPath, solve_path
+from keen_horizon.core.path.tradeoff import TradePoint, smallest_zoom, trade_off
 from keen_horizon.core.path.window import gap_areas
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.path.wish import keyed
+from keen_horizon.core.render.warp import suggested_sharpening
+from keen_horizon.core.treatment import Motion, Treatment
 from keen_horizon.operations.clips import next_letter, start_work
 from keen_horizon.operations.errors import NotPossible, NotThere
 from keen_horizon.operations.material import clip_info, clip_measurement, covering_range
@@ -72,19 +77,29 @@ class Solution:
 
     path: CameraPath
     rate: float
+    output: OutputFrame
+    motion: Motion
 
     def to_json(self) -> dict[str, Any]:
         """Figures, curves, pinch points and the sampling map, one row-major 3x3 matrix a frame."""
         before, after = shake_curves(self.path)
         percent = 100 / self.path.size.width
+        frames = self.path.first + np.arange(len(self.path.zoom))
+        figures = ledger(self.path, self.output.magnified)
         return {
             "first": self.path.first,
             "frames": len(self.path.zoom),
             "size": [self.path.size.width, self.path.size.height],
-            "ledger": ledger(self.path).to_json(),
-            "pinch_points": pinch_points(self.path, self.rate),
+            "ledger": figures.to_json(),
+            "output": [self.output.size.width, self.output.size.height],
+            "sharpen": suggested_sharpening(1 / figures.softness),
+            "pinches": [asdict(pinch) for pinch in pinches(self.path, self.rate)],
             "shake_before": _rounded(before * percent, 5),
             "shake_after": _rounded(after * percent, 5),
+            "keyed": {
+                "response_s": _rounded(keyed(self.motion.response_keys, self.motion.response_s, frames), 4),
+                "strength": _rounded(keyed(self.motion.strength_keys, self.motion.strength, frames), 4),
+            },
             "wanted_zoom": _rounded(self.path.wanted_zoom, 5),
             "zoom": _rounded(self.path.zoom, 5),
             "gap_area": _rounded(gap_areas(self.path.src_from_out, self.path.size), 5),
@@ -95,7 +110,28 @@ class Solution:
 def solve_clip(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> Solution:
     """Solve from the stored measurement. Raises NotPossible when there is none."""
     measurement = clip_measurement(session, files, clip, treatment)
-    return Solution(solve_path(measurement, treatment), clip_info(clip).rate)
+    info = clip_info(clip)
+    path = solve_path(measurement, treatment)
+    output = output_frame(path, treatment.framing, info.coded, info.pixel_aspect)
+    return Solution(path, info.rate, output, treatment.motion)
+
+
+def clip_trade_off(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> list[TradePoint]:
+    """Zoom against remaining shake, from the stored measurement. Raises NotPossible when there is none."""
+    return trade_off(clip_measurement(session, files, clip, treatment), treatment)
+
+
+def clip_smallest_zoom(
+    session: Session, files: FileStore, clip: Clip, treatment: Treatment, shake_percent: float
+) -> TradePoint:
+    """The smallest zoom that leaves no more shake than wanted. Raises NotPossible when none does."""
+    point = smallest_zoom(clip_measurement(session, files, clip, treatment), treatment, shake_percent)
+    if point.shake_percent > shake_percent:
+        raise NotPossible(
+            f"{clip.name}: with these settings {point.shake_percent:.3f} % remains however much is zoomed. "
+            "Lengthen the response time, or allow more kinds of correction."
+        )
+    return point
 
 
 def _rounded(values: Any, digits: int) -> Any:

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.errors import MediaError, Stopped
+from keen_horizon.core.mapping.output import output_frame
 from keen_horizon.core.mapping.sampling import camera_map
 from keen_horizon.core.media.encode import EncodeSettings, write_video
 from keen_horizon.core.media.frames import Frame, Plane, gapless, read_frames
@@ -56,10 +57,8 @@ def render_clip(
     total = last - first + 1
     frames = ahead(gapless(read_frames(source, first, last, times), first, times))
     opening = next(frames)
-    warper = Warper(
-        camera_map(path), info.coded, _chroma(opening, info.turns), treatment.framing.gap_colour,
-        gaps_allowed=treatment.framing.edges == "leave",
-    )  # fmt: skip
+    output = output_frame(path, treatment.framing, info.coded, info.pixel_aspect)
+    warper = Warper(camera_map(path), info.coded, output, _chroma(opening, info.turns), treatment.framing)
     settings = _settings(opening, info, treatment, warper)
     origin = Fraction(opening.time)
     end = float(times[last]) + info.duration / info.frames
@@ -95,12 +94,12 @@ def render_clip(
 
 def _settings(frame: Frame, info: ClipInfo, treatment: Treatment, warper: Warper) -> EncodeSettings:
     return EncodeSettings(
-        size=warper.out_size,
+        size=warper.output.size,
         bit_depth=8 if frame.bit_depth == 8 else 10,
         chroma=warper.chroma,
         rate=Fraction(info.rate).limit_denominator(1001),
         time_base=info.time_base,
-        pixel_aspect=info.pixel_aspect,
+        pixel_aspect=warper.output.pixel_aspect,
         quality=treatment.deliver.quality,
         tags=frame.tags,
     )

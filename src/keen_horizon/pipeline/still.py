@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.mapping.output import output_frame
 from keen_horizon.core.mapping.sampling import camera_map
 from keen_horizon.core.media.frames import Frame, read_frame
 from keen_horizon.core.media.probe import ClipInfo
@@ -32,8 +33,8 @@ def still_jpeg(
     if measurement is not None and treatment is not None:
         path = solve_path(measurement, treatment)
         if path.first <= number < path.first + len(path.zoom):
-            framing = treatment.framing
-            warper = Warper(camera_map(path), info.coded, "420", framing.gap_colour, framing.edges == "leave")
+            output = output_frame(path, treatment.framing, info.coded, info.pixel_aspect)
+            warper = Warper(camera_map(path), info.coded, output, "420", treatment.framing)
             frame = Frame(frame.number, frame.time, warper.warp(frame).planes, frame.bit_depth, frame.tags)
     size = info.display.fitted(STILL_WIDTH)
     return jpeg(picture_of(scaled_planes(frame, size), limited_range(frame.tags), size), 90)

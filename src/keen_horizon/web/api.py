@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Any, BinaryIO, cast
 
 from flask import Blueprint, jsonify, request
@@ -41,6 +42,13 @@ class MediaFile(_Body):
     """A file of the media folder, by relative name."""
 
     path: str = Field(min_length=1)
+
+
+class WantedShake(_Body):
+    """How much shake may remain under a treatment, percent of the width a frame squared."""
+
+    treatment: Treatment
+    shake_percent: float = Field(gt=0)
 
 
 def _treatment() -> Treatment:
@@ -141,6 +149,26 @@ def solve(clip_id: int) -> Response:
     with services().session() as session:
         solution = treating.solve_clip(session, services().files, find(session, Clip, clip_id), treatment)
     return jsonify(solution.to_json())
+
+
+@blueprint.post("/clips/<int:clip_id>/trade-off")
+def trade_off(clip_id: int) -> Response:
+    """The curve of zoom against remaining shake for a treatment."""
+    treatment = _treatment()
+    with services().session() as session:
+        curve = treating.clip_trade_off(session, services().files, find(session, Clip, clip_id), treatment)
+    return jsonify([asdict(point) for point in curve])
+
+
+@blueprint.post("/clips/<int:clip_id>/smallest-zoom")
+def smallest_zoom(clip_id: int) -> Response:
+    """The smallest zoom limit that leaves no more than the wanted shake."""
+    body = WantedShake.model_validate(request.get_json(silent=True))
+    with services().session() as session:
+        found = find(session, Clip, clip_id)
+        files = services().files
+        point = treating.clip_smallest_zoom(session, files, found, body.treatment, body.shake_percent)
+    return jsonify(asdict(point))
 
 
 @blueprint.post("/clips/<int:clip_id>/versions")

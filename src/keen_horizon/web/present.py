@@ -6,6 +6,7 @@ from typing import Any
 
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.media.proxy import THUMBNAILS
+from keen_horizon.core.treatment import Treatment
 from keen_horizon.jobs.progress import work_json
 from keen_horizon.store.models import Clip, Render, Version, Work
 
@@ -52,7 +53,7 @@ def clip_detail(clip: Clip) -> dict[str, Any]:
             "variable_rate": info.variable_rate,
         },
         "proxy": {**(clip.proxy or {}), "url": f"/media/clips/{clip.id}/proxy.mp4"},
-        "draft": clip.draft,
+        "draft": _current_document(clip.draft),
         "measured": [[m.first, m.last] for m in clip.measurements],
         "notes": [note for m in clip.measurements for note in _notes(m.blind_pairs, m.cuts)],
         "versions": [version_json(version) for version in clip.versions],
@@ -63,7 +64,7 @@ def clip_detail(clip: Clip) -> dict[str, Any]:
 
 def version_json(version: Version) -> dict[str, Any]:
     """A saved version."""
-    return {"letter": version.letter, "zoom": version.zoom, "treatment": version.treatment}
+    return {"letter": version.letter, "zoom": version.zoom, "treatment": _current_document(version.treatment)}
 
 
 def render_json(render: Render) -> dict[str, Any]:
@@ -82,6 +83,11 @@ def render_json(render: Render) -> dict[str, Any]:
 def work_row(work: Work) -> dict[str, Any]:
     """A piece of work on the jobs page."""
     return {**work_json(work), "clip_name": work.clip.name, "ready": work.clip.info is not None}
+
+
+def _current_document(stored: dict[str, Any] | None) -> dict[str, Any]:
+    """A stored treatment with every key of today: documents written before a key existed lack it."""
+    return Treatment.from_json(stored or {}).to_json()
 
 
 def timecode(seconds: float) -> str:

@@ -16,7 +16,7 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from keen_horizon.core.geometry.picture import Size, resized, transform
+from keen_horizon.core.geometry.picture import Size, transform
 from keen_horizon.core.path.solve import CameraPath
 
 Floats = NDArray[np.float64]
@@ -83,15 +83,19 @@ class PlaneGrid:
     shape: tuple[int, int]
     display_from_plane: Floats
 
+    def same_as(self, other: PlaneGrid) -> bool:
+        """Whether both have the same samples at the same places."""
+        return self.shape == other.shape and np.allclose(self.display_from_plane, other.display_from_plane)
+
     @staticmethod
-    def of(shape: tuple[int, int], subsampling: tuple[int, int], coded: Size, display: Size) -> PlaneGrid:
-        """A plane of a picture stored at size `coded`, with `subsampling` (across, down).
+    def of(shape: tuple[int, int], subsampling: tuple[int, int], display_from_luma: Floats) -> PlaneGrid:
+        """A plane of a picture whose luma samples lie so, with `subsampling` (across, down).
 
         Chroma samples are taken to lie in the middle of the luma samples they cover.
         """
         across, down = subsampling
         luma_from_plane = np.array([[across, 0, (across - 1) / 2], [0, down, (down - 1) / 2], [0, 0, 1]], np.float64)
-        return PlaneGrid(shape, resized(display, coded) @ luma_from_plane)
+        return PlaneGrid(shape, display_from_luma @ luma_from_plane)
 
 
 def dense_maps(sampling: SamplingMap, frame: int, target: PlaneGrid, source: PlaneGrid) -> Maps:

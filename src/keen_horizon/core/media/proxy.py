@@ -106,8 +106,7 @@ def scaled_planes(frame: Frame, size: Size) -> tuple[Plane, ...]:
     """8-bit limited-range 4:2:0 planes at `size`, averaged down."""
     chroma = chroma_size(size, "420")
     scaled: list[Plane] = [
-        _shrunk(plane, target)
-        for plane, target in zip(frame.planes, (size, chroma, chroma), strict=True)
+        _shrunk(plane, target) for plane, target in zip(frame.planes, (size, chroma, chroma), strict=True)
     ]
     if frame.bit_depth > 8:
         scaled = [(plane >> (frame.bit_depth - 8)).astype(np.uint8) for plane in scaled]

@@ -1,8 +1,9 @@
 """Convex quadratic programs that are banded in time, solved by an interior point.
 
-    minimise  1/2 x'Hx - f'x   subject to  A_i x_i <= b_i  for every frame i
+    minimise  1/2 x'Hx - f'x   subject to  s_i A x_i <= b_i  for every frame i
 
-H couples a frame with a few neighbours (banded), the inequalities touch one frame each. Mehrotra's
+H couples a frame with a few neighbours (banded), the inequalities touch one frame each and are the same
+for all but for a scale, so that they are matrix products. Mehrotra's
 predictor-corrector (1992; Nocedal & Wright, Numerical Optimization, 2nd ed., ch. 16.6) then needs one
 banded Cholesky factor per iteration, linear in the number of frames.
 """
@@ -25,12 +26,24 @@ TOLERANCE = 1e-9
 
 @dataclass(frozen=True)
 class BandedProgram:
-    """`hessian` (bands, N k) in SciPy's lower form, `linear` (N k,), `rows` (N, m, k), `bound` (N, m)."""
+    """`hessian` (bands, N k) in SciPy's lower form, `linear` (N k,).
+
+    `rows` is A (m, k), `scale` s (N,), `bound` b (N, m).
+    """
 
     hessian: Floats
     linear: Floats
     rows: Floats
+    scale: Floats
     bound: Floats
+
+    def left(self, x: Floats) -> Floats:
+        """The left sides s_i A x_i (N, m) for x (N, k)."""
+        return np.asarray(self.scale[:, None] * (x @ self.rows.T))
+
+    def back(self, y: Floats) -> Floats:
+        """The transpose of `left`: y (N, m) -> (N, k)."""
+        return np.asarray((self.scale[:, None] * y) @ self.rows)
 
 
 def minimise_free(program: BandedProgram) -> Floats:
@@ -39,33 +52,33 @@ def minimise_free(program: BandedProgram) -> Floats:
     x = cho_solve_banded((factor, True), program.linear)
     residual = program.linear - banded_product(program.hessian, x)
     x = x + cho_solve_banded((factor, True), residual)
-    return np.asarray(x.reshape(len(program.rows), -1))
+    return np.asarray(x.reshape(len(program.scale), -1))
 
 
 def minimise(program: BandedProgram, start: Floats) -> Floats:
     """The minimiser (N, k) from `start`; every inequality holds. Raises SolveError without progress."""
-    rows, bound = program.rows, program.bound
+    bound = program.bound
     x: Floats = start.copy()
-    slack = np.maximum(bound - _times(rows, x), 1.0)
-    dual = np.full_like(slack, 1.0)
     size = max(1.0, float(np.abs(program.linear).max()))
+    slack = np.maximum(bound - program.left(x), 1.0)
+    dual = size / slack  # on one central path from the start: four times fewer rounds than from ones
     for _ in range(ITERATIONS):
         gradient = banded_product(program.hessian, x.ravel()).reshape(x.shape)
-        r_dual = gradient - program.linear.reshape(x.shape) + _back(rows, dual)
-        r_primal = _times(rows, x) + slack - bound
+        r_dual = gradient - program.linear.reshape(x.shape) + program.back(dual)
+        r_primal = program.left(x) + slack - bound
         gap = float((slack * dual).mean())
         if gap < TOLERANCE * size and np.abs(r_primal).max() < 1e-7 and np.abs(r_dual).max() < 1e-6 * size:
             break
-        factor = _factor(_with_barrier(program.hessian, rows, dual / slack))
-        step = _direction(factor, rows, slack, dual, r_dual, r_primal, slack * dual)
+        factor = _factor(_with_barrier(program, dual / slack))
+        step = _direction(program, factor, slack, dual, r_dual, r_primal, slack * dual)
         reach = min(_reach(slack, step[1]), _reach(dual, step[2]))
         after = float(((slack + reach * step[1]) * (dual + reach * step[2])).mean())
         centring = (after / gap) ** 3
         complement = slack * dual + step[1] * step[2] - centring * gap
-        step = _direction(factor, rows, slack, dual, r_dual, r_primal, complement)
+        step = _direction(program, factor, slack, dual, r_dual, r_primal, complement)
         reach = min(1.0, 0.995 * _reach(slack, step[1]), 0.995 * _reach(dual, step[2]))
         x, slack, dual = x + reach * step[0], slack + reach * step[1], dual + reach * step[2]
-    if not np.isfinite(x).all() or (_times(rows, x) - bound).max() > 1e-3:
+    if not np.isfinite(x).all() or (program.left(x) - bound).max() > 1e-3:
         raise SolveError("The camera path could not be solved for these limits. Raise the zoom limit a little.")
     return x
 
@@ -83,19 +96,13 @@ def _factor(lower: Floats) -> Floats:
     return np.asarray(cholesky_banded(lower, lower=True, check_finite=False))
 
 
-def _times(rows: Floats, x: Floats) -> Floats:
-    return np.asarray(np.einsum("nmk,nk->nm", rows, x))
-
-
-def _back(rows: Floats, y: Floats) -> Floats:
-    return np.asarray(np.einsum("nmk,nm->nk", rows, y))
-
-
-def _with_barrier(hessian: Floats, rows: Floats, weight: Floats) -> Floats:
+def _with_barrier(program: BandedProgram, weight: Floats) -> Floats:
     """H + A' diag(weight) A, in lower banded form."""
-    blocks = np.einsum("nmj,nm,nmk->njk", rows, weight, rows)
-    out = hessian.copy()
-    k = rows.shape[2]
+    rows = program.rows
+    k = rows.shape[1]
+    squares = (rows[:, :, None] * rows[:, None, :]).reshape(len(rows), k * k)
+    blocks = ((program.scale[:, None] ** 2 * weight) @ squares).reshape(-1, k, k)
+    out = program.hessian.copy()
     for i in range(k):
         for j in range(i + 1):
             out[i - j, j::k] += blocks[:, i, j]
@@ -103,17 +110,17 @@ def _with_barrier(hessian: Floats, rows: Floats, weight: Floats) -> Floats:
 
 
 def _direction(
+    program: BandedProgram,
     factor: Floats,
-    rows: Floats,
     slack: Floats,
     dual: Floats,
     r_dual: Floats,
     r_primal: Floats,
     complement: Floats,
 ) -> tuple[Floats, Floats, Floats]:
-    right = -r_dual - _back(rows, (dual * r_primal - complement) / slack)
+    right = -r_dual - program.back((dual * r_primal - complement) / slack)
     dx = cho_solve_banded((factor, True), right.ravel(), check_finite=False).reshape(r_dual.shape)
-    ds = -r_primal - _times(rows, dx)
+    ds = -r_primal - program.left(dx)
     dz = -(complement + dual * ds) / slack
     return dx, ds, dz
 

@@ -20,12 +20,14 @@ PINCH_SHARE = 0.8
 
 @dataclass(frozen=True)
 class Ledger:
-    """`zoom` is the largest enlargement, `kept_area` the mean share of the source shown, `softness`
-    the share of its lines that is left after enlarging, `gap_area` the largest gap. Shake is in
-    px per frame squared, `_percent` of the width.
+    """`zoom` is the largest enlargement of the window and `mean_zoom` its mean, `kept_area` the mean share of
+    the source shown, `softness` the share of the output's lines that the source can fill, `gap_area` the
+    largest gap and `gap_frames` how many frames have one. Shake is in px per frame squared, `_percent` of
+    the width.
     """
 
     zoom: float
+    mean_zoom: float
     wanted_zoom: float
     limited: bool
     kept_area: float
@@ -33,6 +35,7 @@ class Ledger:
     equals_width: int
     equals_height: int
     gap_area: float
+    gap_frames: int
     shake_before_px: float
     shake_after_px: float
     shake_before_percent: float
@@ -46,22 +49,25 @@ class Ledger:
         return asdict(self)
 
 
-def ledger(path: CameraPath) -> Ledger:
-    """The figures of a whole path."""
+def ledger(path: CameraPath, magnified: float = 1.0) -> Ledger:
+    """The figures of a whole path; `magnified` is output pixels per pixel of the display frame."""
     size = path.size
     before, after = shake(path.measured, size), shake(path.steadied, size)
     zoom = float(path.zoom.max())
     corners = centred_corners(size)
     move = np.abs(path.steadied.apply(corners) - path.measured.apply(corners))
+    gaps = gap_areas(path.src_from_out, size)
     return Ledger(
         zoom=zoom,
+        mean_zoom=float(path.zoom.mean()),
         wanted_zoom=float(path.wanted_zoom.max()),
         limited=path.limited,
         kept_area=float(kept_areas(path.src_from_out, size).mean()),
-        softness=1 / zoom,
+        softness=min(1.0, 1 / (zoom * magnified)),
         equals_width=round(size.width / zoom),
         equals_height=round(size.height / zoom),
-        gap_area=float(gap_areas(path.src_from_out, size).max()),
+        gap_area=float(gaps.max()),
+        gap_frames=int((gaps > 0).sum()),
         shake_before_px=before,
         shake_after_px=after,
         shake_before_percent=100 * before / size.width,
@@ -72,22 +78,48 @@ def ledger(path: CameraPath) -> Ledger:
     )
 
 
-def pinch_points(path: CameraPath, rate: float) -> list[int]:
-    """Frames (clip numbering) whose demand decides the zoom, the most demanding first.
+@dataclass(frozen=True)
+class Pinch:
+    """A stretch of frames that decides the zoom (clip numbering, inclusive), and its worst frame.
 
-    Peaks of the wanted zoom above 80 % of the largest demand, at least half a second apart.
+    `wanted` is the zoom asked for at `frame`; `without` is what would do if this stretch and the ones
+    before it in order did not count.
+    """
+
+    frame: int
+    first: int
+    last: int
+    wanted: float
+    without: float
+
+
+def pinches(path: CameraPath, rate: float) -> list[Pinch]:
+    """The stretches whose demand decides the zoom, the most demanding first.
+
+    A stretch is where the demand stays above half of its peak, and a sixth of a second beside its worst
+    frame; stretches are listed while their peak is above 80 % of the largest.
     """
     demand = path.wanted_zoom - 1
     if not len(demand) or demand.max() < 1e-3:
         return []
-    apart = max(1, round(rate / 2))
-    chosen: list[int] = []
-    for frame in np.argsort(-demand, kind="stable"):
-        if demand[frame] < PINCH_SHARE * demand.max() or len(chosen) == PINCH_POINTS:
-            break
-        if all(abs(int(frame) - other) >= apart for other in chosen):
-            chosen.append(int(frame))
-    return [path.first + frame for frame in chosen]
+    left = demand.copy()
+    found: list[Pinch] = []
+    beside = max(1, round(rate / 6))
+    while len(found) < PINCH_POINTS and left.max() >= PINCH_SHARE * demand.max():
+        frame = int(left.argmax())
+        low = left < left[frame] / 2
+        before, after = np.flatnonzero(low[:frame]), np.flatnonzero(low[frame:])
+        first = min(int(before[-1]) + 1 if len(before) else 0, max(0, frame - beside))
+        last = max(frame + int(after[0]) - 1 if len(after) else len(left) - 1, min(len(left) - 1, frame + beside))
+        left[first : last + 1] = 0
+        rest = 1 + max(0.0, float(left.max()))
+        found.append(Pinch(path.first + frame, path.first + first, path.first + last, float(1 + demand[frame]), rest))
+    return found
+
+
+def pinch_points(path: CameraPath, rate: float) -> list[int]:
+    """The worst frames of the pinches, the most demanding first."""
+    return [pinch.frame for pinch in pinches(path, rate)]
 
 
 def shake_curves(path: CameraPath) -> tuple[Floats, Floats]:

@@ -1,4 +1,4 @@
-"""Resampling stored planes through the sampling map.
+"""Resampling stored planes through the sampling map, and sharpening what was enlarged.
 
 Luma and chroma are warped as they are stored, at native depth: no conversion of colour, one
 interpolation (cubic). Where the map leaves the source, the gap colour stands, given in the source's own
@@ -12,12 +12,16 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 
-from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.geometry.picture import Size, resized
 from keen_horizon.core.mapping.gaps import TOLERANCE_PX, border_overhang, gap_mask
+from keen_horizon.core.mapping.output import OutputFrame
 from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, SamplingMap, dense_maps
 from keen_horizon.core.media.colour import values_of
 from keen_horizon.core.media.encode import chroma_size
 from keen_horizon.core.media.frames import Frame, Plane
+from keen_horizon.core.treatment import Framing
+
+SHARPEN_SIGMA = 1.0
 
 
 @dataclass(frozen=True)
@@ -29,22 +33,22 @@ class Warped:
 
 
 class Warper:
-    """Warps frames of one clip: `coded` and `display` sizes of the source, `chroma` of the output."""
+    """Warps frames of one clip, stored at size `coded`, into `output` with a `chroma` layout."""
 
-    def __init__(self, sampling: SamplingMap, coded: Size, chroma: str, gap_colour: str, gaps_allowed: bool) -> None:
-        self.sampling, self.coded, self.chroma = sampling, coded, chroma
-        self.out_size = Size(coded.width - coded.width % 2, coded.height - coded.height % 2)
-        self.gap_colour, self.gaps_allowed = gap_colour, gaps_allowed
+    def __init__(self, sampling: SamplingMap, coded: Size, output: OutputFrame, chroma: str, framing: Framing) -> None:
+        self.sampling, self.coded, self.output, self.chroma = sampling, coded, output, chroma
+        self.gap_colour, self.sharpen = framing.gap_colour, framing.sharpen
+        self.gaps_allowed = framing.edges == "leave" or not framing.window.untouched
+        self._display_from_coded = resized(sampling.size, coded)
 
     def warp(self, frame: Frame) -> Warped:
         """One frame through the map of its number."""
         targets = self._targets()
         sources = [self._grid(plane.shape) for plane in frame.planes]
         matrix = self.sampling.matrix(frame.number)
-        if matrix is not None and np.allclose(matrix, np.eye(3), atol=1e-9):
-            same = [t.shape == s.shape for t, s in zip(targets, sources, strict=True)]
-            if all(same):
-                return Warped(frame.planes, 0)
+        same = all(t.same_as(s) for t, s in zip(targets, sources, strict=True))
+        if same and not self.sharpen and matrix is not None and np.allclose(matrix, np.eye(3), atol=1e-9):
+            return Warped(frame.planes, 0)
         fill = values_of(self.gap_colour, frame.bit_depth, frame.tags)
         planes: list[Plane] = []
         gaps = 0
@@ -54,6 +58,8 @@ class Warper:
             if i == 0 and border_overhang(self.sampling, frame.number) > TOLERANCE_PX:
                 gaps = int(gap_mask(maps, Size(plane.shape[1], plane.shape[0])).sum())
             planes.append(self._resample(plane, maps, fill[i], frame.bit_depth))
+        if self.sharpen:
+            planes[0] = sharpened(planes[0], self.sharpen, frame.bit_depth)
         return Warped(tuple(planes), gaps)
 
     def _resample(self, plane: Plane, maps: Maps, fill: int, depth: int) -> Plane:
@@ -64,14 +70,29 @@ class Warper:
         return np.asarray(out)
 
     def _targets(self) -> list[PlaneGrid]:
-        sizes = [self.out_size] + [chroma_size(self.out_size, self.chroma)] * 2
+        size = self.output.size
+        sizes = [size] + [chroma_size(size, self.chroma)] * 2
         steps = {"420": (2, 2), "422": (2, 1), "444": (1, 1)}[self.chroma]
         return [
-            PlaneGrid.of((s.height, s.width), (1, 1) if i == 0 else steps, self.coded, self.sampling.size)
+            PlaneGrid.of((s.height, s.width), (1, 1) if i == 0 else steps, self.output.display_from_output)
             for i, s in enumerate(sizes)
         ]
 
     def _grid(self, shape: tuple[int, ...]) -> PlaneGrid:
         rows, columns = shape
         steps = (round(self.coded.width / columns), round(self.coded.height / rows))
-        return PlaneGrid.of((rows, columns), steps, self.coded, self.sampling.size)
+        return PlaneGrid.of((rows, columns), steps, self._display_from_coded)
+
+
+def sharpened(plane: Plane, amount: float, depth: int) -> Plane:
+    """Unsharp masking: the plane plus `amount` times its difference from its blur of SHARPEN_SIGMA px."""
+    values = plane.astype(np.float32)
+    soft = cv2.GaussianBlur(values, (0, 0), SHARPEN_SIGMA)
+    out = np.rint(values + amount * (values - soft))
+    return np.asarray(np.clip(out, 0, (1 << depth) - 1), plane.dtype)
+
+
+def suggested_sharpening(enlargement: float) -> float:
+    """The amount that lifts detail at a quarter of the sampling rate as far as enlarging lowered its frequency."""
+    response = 1 - float(np.exp(-2 * (np.pi * SHARPEN_SIGMA * 0.25) ** 2))
+    return round(max(0.0, enlargement - 1) / response, 2)

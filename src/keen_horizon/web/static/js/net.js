@@ -27,6 +27,7 @@ export async function ask(method, address, body, signal) {
     throw new Unreachable("The server does not answer. Nothing was lost; this page goes on when it is back.");
   }
   const answer = await response.json().catch(() => ({}));
+  signal?.throwIfAborted(); // while the answer was on its way: half an answer is none
   if (!response.ok) throw new Refused(answer.error || `The server refused this (${response.status}).`);
   return answer;
 }

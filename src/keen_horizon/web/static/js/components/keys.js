@@ -10,6 +10,7 @@ export const KEY_LIST = [
   { keys: "1 2 3", does: "Motion, Framing, Deliver" },
   { keys: "W", does: "to the worst frame" },
   { keys: "N, shift N", does: "next, previous pinch point" },
+  { keys: "E", does: "ease the stretch here" },
   { keys: "G", does: "grid" },
   { keys: "ctrl Z, ctrl shift Z", does: "undo, redo" },
   { keys: "?", does: "this list" },
@@ -18,7 +19,7 @@ export const KEY_LIST = [
 /** @type {Record<string, [string, any]>} */
 const PLAIN = {
   " ": ["play", 0], j: ["shuttle", -1], k: ["shuttle", 0], l: ["shuttle", 1], i: ["in", 0], o: ["out", 0],
-  b: ["before", 0], 1: ["stage", 0], 2: ["stage", 1], 3: ["stage", 2], w: ["worst", 0], g: ["grid", 0], "?": ["help", 0],
+  b: ["before", 0], 1: ["stage", 0], 2: ["stage", 1], 3: ["stage", 2], w: ["worst", 0], g: ["grid", 0], e: ["ease", 0], "?": ["help", 0],
 };
 
 /** @param {KeyboardEvent} event @returns {[string, any] | null} what the key asks for */
@@ -27,7 +28,7 @@ export function keyAction(event) {
   if ((event.ctrlKey || event.metaKey) && key === "z") return [event.shiftKey ? "redo" : "undo", 0];
   const target = /** @type {HTMLElement} */ (event.target);
   if (event.ctrlKey || event.metaKey || event.altKey || document.querySelector("dialog[open]")) return null;
-  const typing = target.matches("input:not([type=radio]):not([type=checkbox]), textarea, select");
+  const typing = target.matches("input:not([type=radio]):not([type=checkbox]):not([type=range]), textarea, select");
   if (typing && !(key.length === 1 && /[a-z?]/.test(key))) return null;
   if (key === " " && target.matches("button, a, input, summary")) return null;
   if (key === "ArrowLeft" || key === "ArrowRight") {

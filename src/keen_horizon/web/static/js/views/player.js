@@ -64,6 +64,10 @@ export function mountPlayer(video, rate, count, shown) {
     get frame() {
       return frame;
     },
+    /** The frame on show, or the one on its way there. */
+    get target() {
+      return wanted < 0 ? frame : wanted;
+    },
     get speed() {
       return speed;
     },

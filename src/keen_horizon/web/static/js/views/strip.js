@@ -1,28 +1,35 @@
 // @ts-check
 // The strip: shake before and after, and the zoom each frame asks for, over the whole clip, with the range,
-// the pinch points and the playhead. Drag anywhere to move the playhead, drag an edge to move in or out.
+// the pinch points, keys, eased stretches and the playhead. Drag anywhere to move the playhead, an edge to move in
+// or out; drag an eased stretch's middle to move it, its ends to widen it, its top line to set how much is given up.
 
 const NS = "http://www.w3.org/2000/svg";
 const LEFT = 12;
 const RIGHT = 128; // room for the labels at the ends of the lines
 const LANES = { shake: { top: 14, low: 78 }, zoom: { top: 92, low: 146 } };
 
-/** @typedef {{ frames: number, first: number, last: number, frame: number, path: any, limit: number | null, pinches: number[] }} StripState */
+const EASE = { top: 6, low: 86 };
+
+/** @typedef {{ frame: number, width: number, amount: number }} Ease */
+/** @typedef {{ frames: number, first: number, last: number, frame: number, path: any, limit: number | null, pinches: number[], keys: number[], ease: Ease[] }} StripState */
 
 /**
  * @param {HTMLElement} host
- * @param {{ seek: (frame: number) => void, range: (first: number, last: number, settled: boolean) => void }} tell
+ * @param {{ seek: (frame: number) => void, range: (first: number, last: number, settled: boolean) => void,
+ *   ease: (index: number, change: Partial<Ease> | null, settled: boolean) => void }} tell
  */
 export function mountStrip(host, tell) {
   const svg = document.createElementNS(NS, "svg");
   svg.setAttribute("aria-hidden", "true");
   host.append(svg);
+  const eased = add("g");
   const parts = Object.fromEntries(
     ["zero1", "zero2", "before", "after", "wanted", "zoom", "limit", "left", "right", "edgeIn", "edgeOut", "playhead"].map((name) => [name, add("path")]),
   );
   const classes = { zero1: "zero", zero2: "zero", before: "before", after: "after", wanted: "before", zoom: "after", limit: "limit", left: "outside", right: "outside", edgeIn: "edge", edgeOut: "edge", playhead: "playhead" };
   for (const [name, value] of Object.entries(classes)) parts[name].setAttribute("class", value);
   const pinches = add("g");
+  const keys = add("g");
   const labels = add("g");
   const handles = { first: add("rect"), last: add("rect") };
   for (const handle of Object.values(handles)) {
@@ -90,6 +97,39 @@ export function mountStrip(host, tell) {
     }));
   }
 
+  function drawKeys() {
+    if (!state) return;
+    keys.replaceChildren(...state.keys.map((frame) => made("path", "key", { d: `M${x(frame)} 158l4 4l-4 4l-4 -4z` })));
+    eased.replaceChildren(...state.ease.flatMap((ease, index) => {
+      const half = (span() * ease.width) / /** @type {StripState} */ (state).frames / 2;
+      const [from, to] = [x(ease.frame) - half, x(ease.frame) + half];
+      const top = EASE.low - (EASE.low - EASE.top) * ease.amount;
+      const shape = `M${from} ${EASE.low}C${from + half / 4} ${EASE.low} ${from + half / 4} ${top} ${from + half / 2} ${top}H${to - half / 2}C${to - half / 4} ${top} ${to - half / 4} ${EASE.low} ${to} ${EASE.low}Z`;
+      const drag = { "data-ease": String(index) };
+      return [
+        made("path", "eased", { d: shape, ...drag, "data-part": "frame" }),
+        made("path", "eased-top", { d: `M${from + half / 2} ${top}H${to - half / 2}`, ...drag, "data-part": "amount" }),
+        made("path", "eased-end", { d: `M${from} ${EASE.low}V${EASE.low - 16}`, ...drag, "data-part": "width" }),
+        made("path", "eased-end", { d: `M${to} ${EASE.low}V${EASE.low - 16}`, ...drag, "data-part": "width" }),
+      ];
+    }));
+  }
+
+  /** @param {string} kind @param {string} name @param {Record<string, string>} rest */
+  function made(kind, name, rest) {
+    const element = document.createElementNS(NS, kind);
+    element.setAttribute("class", name);
+    for (const [key, value] of Object.entries(rest)) element.setAttribute(key, value);
+    return element;
+  }
+
+  /** What dragging a part of an eased stretch to a place makes of it. @param {Ease} ease @param {string} part @param {number} frame @param {number} y */
+  function easeAt(ease, part, frame, y) {
+    if (part === "frame") return { frame };
+    if (part === "width") return { width: Math.max(4, 2 * Math.abs(frame - ease.frame)) };
+    return { amount: Math.round(100 * Math.min(1, Math.max(0.05, (EASE.low - y) / (EASE.low - EASE.top)))) / 100 };
+  }
+
   /** @param {string} text @param {number} at @param {number} y @param {string} kind */
   function label(text, at, y, kind) {
     const element = document.createElementNS(NS, "text");
@@ -121,11 +161,14 @@ export function mountStrip(host, tell) {
   function pressed(event) {
     if (!state) return;
     const edge = event.target === handles.first ? "first" : event.target === handles.last ? "last" : null;
+    const { ease: index, part } = /** @type {SVGElement} */ (event.target).dataset;
     host.setPointerCapture(event.pointerId);
     const move = (/** @type {PointerEvent} */ moved, settled = false) => {
       if (!state) return;
-      const frame = frameAt(moved.clientX - host.getBoundingClientRect().left);
-      if (edge === "first") tell.range(Math.min(frame, state.last), state.last, settled);
+      const box = host.getBoundingClientRect();
+      const frame = frameAt(moved.clientX - box.left);
+      if (index !== undefined) tell.ease(Number(index), easeAt(state.ease[Number(index)], part || "", frame, moved.clientY - box.top), settled);
+      else if (edge === "first") tell.range(Math.min(frame, state.last), state.last, settled);
       else if (edge === "last") tell.range(state.first, Math.max(frame, state.first), settled);
       else tell.seek(frame);
     };
@@ -133,7 +176,7 @@ export function mountStrip(host, tell) {
     const released = (/** @type {PointerEvent} */ moved) => {
       host.removeEventListener("pointermove", moving);
       host.removeEventListener("pointerup", released);
-      if (edge) move(moved, true);
+      if (edge || index !== undefined) move(moved, true);
     };
     host.addEventListener("pointermove", moving);
     host.addEventListener("pointerup", released);
@@ -145,6 +188,7 @@ export function mountStrip(host, tell) {
     width = host.clientWidth;
     height = host.clientHeight;
     drawCurves();
+    drawKeys();
     drawRange();
   });
   watcher.observe(host);
@@ -152,10 +196,11 @@ export function mountStrip(host, tell) {
   return {
     /** @param {StripState} next */
     update(next) {
-      const same = state && state.path === next.path && state.limit === next.limit && state.pinches === next.pinches;
+      const same = state && state.path === next.path && state.limit === next.limit;
       const moved = !state || state.first !== next.first || state.last !== next.last;
       state = next;
       if (!same) drawCurves();
+      drawKeys();
       if (moved || !same) drawRange();
       else drawPlayhead();
     },

@@ -1,0 +1,90 @@
+"""What the path is drawn to: an intent with its figures, spread over the frames of a shot.
+
+`strength` is the share of the full correction that is made at each frame: the figure the editor set or
+keyframed, less what eased stretches give up. The window is held to its limits after that share, so an
+eased frame no longer decides the zoom, and the frames around it gain.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.interpolate import PchipInterpolator
+from scipy.optimize import linprog
+
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.core.path.program import Wish, as_real
+from keen_horizon.core.path.window import containment_rows
+from keen_horizon.core.treatment import Ease, Key, Motion
+
+Floats = NDArray[np.float64]
+
+HOLD_RESPONSE_S = 1.5
+
+
+def wish_for(poses: Similarities, motion: Motion, size: Size, first_frame: int, rate: float) -> Wish:
+    """The wish of an intent for centred `poses` (N,) of frames from clip number `first_frame`."""
+    frames = first_frame + np.arange(len(poses))
+    strength = keyed(motion.strength_keys, motion.strength, frames) * eased(motion.ease, frames)
+    hold = motion.intent == "hold"
+    seconds = np.full(len(poses), HOLD_RESPONSE_S) if hold else keyed(motion.response_keys, motion.response_s, frames)
+    swing = 2 * np.sin(np.pi / np.maximum(2.0, seconds * rate))
+    first = swing**-2 if hold else np.zeros(len(poses))
+    target = hold_target(poses, strength, size) if hold else poses
+    return Wish(target, first, swing**-6, strength, tuple(motion.freedom))
+
+
+def keyed(keys: Sequence[Key], constant: float, frames: NDArray[np.intp]) -> Floats:
+    """Values at `frames` (N,): the constant, or through the keys (PCHIP: monotone between them)."""
+    if not keys:
+        return np.full(len(frames), constant)
+    ordered = sorted(keys, key=lambda key: key.frame)
+    at, values = [key.frame for key in ordered], [key.value for key in ordered]
+    if len(at) == 1:
+        return np.full(len(frames), values[0])
+    return np.asarray(PchipInterpolator(at, values)(np.clip(frames, at[0], at[-1])))
+
+
+def eased(stretches: tuple[Ease, ...], frames: NDArray[np.intp]) -> Floats:
+    """The share (N,) that is left after easing: flat over the middle half, raised cosines beside it."""
+    left = np.ones(len(frames))
+    for ease in stretches:
+        away = np.abs(frames - ease.frame) / (ease.width / 2)
+        left *= 1 - ease.amount * (1 + np.cos(np.pi * np.clip(2 * away - 1, 0, 1))) / 2
+    return left
+
+
+def hold_target(poses: Similarities, strength: Floats, size: Size) -> Similarities:
+    """The one pose, repeated, that keeps the largest window in view of all frames.
+
+    A linear program over (Re z, Im z, Re t, Im t) of that pose, maximising Re z: corners of the window,
+    seen from every frame after its share of the correction, stay inside it. Turns are measured from their
+    mean, so Re z is the scale.
+    """
+    count = len(poses)
+    mean_turn = np.exp(1j * np.angle(poses.z / np.abs(poses.z)).mean()) if np.ptp(np.angle(poses.z)) < 3 else 1
+    seen = poses.inverse()
+    inside, room = containment_rows(size, 1.0)
+    # Row r on (z, t) of frame S = seen_z H z, seen_z H t + seen_t.
+    per_frame = np.einsum("ri,nij->nrj", inside, as_real(seen.z * mean_turn)) * strength[:, None, None]
+    shifts = np.stack([seen.t.real, seen.t.imag], -1)
+    bound = room[None, :] - strength[:, None] * (shifts @ inside[:, 2:].T) - (1 - strength)[:, None] * inside[:, 0]
+    solution = linprog(
+        [-1.0, 0.0, 0.0, 0.0],
+        A_ub=per_frame.reshape(-1, 4),
+        b_ub=bound.ravel(),
+        bounds=[(0.05, 20.0), (-0.2, 0.2), (None, None), (None, None)],
+        method="highs",
+    )
+    scale = float(np.exp(np.log(np.abs(poses.z)).mean()))
+    if solution.success:
+        a, b, x, y = solution.x
+        z, t = complex(a, b) * mean_turn, complex(x, y) * mean_turn
+        z *= scale / abs(z)
+    else:
+        z = scale * complex(mean_turn)
+        t = complex(np.median(poses.t.real), np.median(poses.t.imag))
+    return Similarities(np.full(count, z), np.full(count, t))

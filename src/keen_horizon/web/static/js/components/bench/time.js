@@ -1,0 +1,64 @@
+// @ts-check
+// The bench's range and playhead.
+import { timecode } from "../../words.js";
+
+/** @param {import("./parts.js").Parts} parts @returns {any} */
+export const time = (parts) => {
+  return {
+    range() {
+      return this.t.range ? { first: this.t.range.in, last: this.t.range.out } : { first: 0, last: this.frames - 1 };
+    },
+    /** @param {number} first @param {number} last @param {boolean} settled */
+    setRange(first, last, settled) {
+      this.t.range = { in: first, out: last };
+      this.boundsChanged();
+      if (settled) this.settled();
+    },
+    setIn() {
+      this.setRange(this.frame, Math.max(this.frame, this.range().last), true);
+    },
+    setOut() {
+      this.setRange(Math.min(this.frame, this.range().first), this.frame, true);
+    },
+    clearRange() {
+      this.t.range = null;
+      this.boundsChanged();
+      this.settled();
+    },
+    boundsChanged() {
+      parts.player.setBounds(this.range().first, this.range().last);
+      this.drawStrip();
+    },
+    /** @param {number} frame */
+    go(frame) {
+      this.playing = false;
+      if (parts.player.speed) parts.player.play(0);
+      parts.player.seek(frame);
+    },
+    /** @param {number} speed */
+    shuttle(speed) {
+      this.playing = speed !== 0;
+      parts.player.play(speed);
+      if (!speed) this.remember();
+    },
+    togglePlay() {
+      this.shuttle(this.playing ? 0 : 1);
+    },
+    /** @param {number} frame */
+    arrived(frame) {
+      this.frame = frame;
+      this.draw();
+      this.drawStrip();
+      if (!this.playing) this.remember();
+    },
+    remember() {
+      const here = new URL(location.href);
+      here.searchParams.set("frame", String(this.frame));
+      here.searchParams.set("stage", String(this.stage));
+      window.history.replaceState(null, "", here);
+    },
+    timecode() {
+      return `${timecode(this.frame, parts.page.proxy.rate)}   frame ${this.frame}`;
+    },
+  };
+};

@@ -1,0 +1,90 @@
+// @ts-check
+// Changing the treatment: every change is solved for, and can be undone once complete.
+import { ask } from "../../net.js";
+import { history } from "../../state/history.js";
+
+/** @param {import("./parts.js").Parts} parts @returns {any} */
+export const treating = (parts) => {
+  const past = history(parts.page.draft);
+  /** @type {AbortController | null} */ let solving = null;
+  /** @type {number} */ let saving = 0;
+  return {
+    /** @param {string | null} value */
+    setIntent(value) {
+      this.t.motion.intent = value;
+      this.settled();
+    },
+    /** @param {string} name */
+    toggleFreedom(name) {
+      const chosen = new Set(this.t.motion.freedom);
+      chosen.has(name) ? chosen.delete(name) : chosen.add(name);
+      this.t.motion.freedom = this.freedoms.filter((freedom) => chosen.has(freedom));
+      this.settled();
+    },
+    /** @param {string} name like t.motion.response_s @param {number} value */
+    reset(name, value) {
+      const keys = name.split(".").slice(1);
+      const last = /** @type {string} */ (keys.pop());
+      keys.reduce((part, key) => part[key], this.t)[last] = value;
+      this.settled();
+    },
+    /** A figure is being moved. */
+    changed() {
+      this.solve();
+    },
+    /** A change is complete: it can be undone, and is kept. */
+    settled() {
+      if (past.note(this.t)) this.keep();
+      this.solve();
+    },
+    /** @param {any} treatment */
+    use(treatment) {
+      this.t = treatment;
+      this.boundsChanged();
+      this.settled();
+    },
+    /** @param {"undo" | "redo"} way */
+    travel(way) {
+      const treatment = past[way]();
+      if (!treatment) return;
+      this.t = treatment;
+      this.boundsChanged();
+      this.keep();
+      this.solve();
+    },
+    keep() {
+      clearTimeout(saving);
+      saving = setTimeout(() => this.attempt(() => ask("PUT", `${parts.address}/draft`, this.t)), 250);
+    },
+    /** @param {(version: any) => void} done */
+    saveVersion(done) {
+      this.attempt(async () => done(await ask("POST", `${parts.address}/versions`, this.t)));
+    },
+    measured() {
+      const { first, last } = this.range();
+      return this.measuredRanges.some((/** @type {number[]} */ [from, to]) => from <= first && to >= last);
+    },
+    async solve() {
+      if (solving) solving.abort();
+      solving = new AbortController();
+      if (!this.measured()) {
+        this.path = null;
+      } else {
+        try {
+          this.path = await ask("POST", `${parts.address}/solve`, this.t, solving.signal);
+          this.error = "";
+        } catch (problem) {
+          if (/** @type {Error} */ (problem).name === "AbortError") return;
+          this.error = /** @type {Error} */ (problem).message;
+        }
+      }
+      this.draw();
+      this.drawStrip();
+      this.tradeSoon();
+    },
+    stageChanged() {
+      this.remember();
+      this.tradeSoon();
+    },
+  };
+};

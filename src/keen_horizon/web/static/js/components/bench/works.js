@@ -1,0 +1,66 @@
+// @ts-check
+// Measuring and rendering in the background, and their failures.
+import { ask } from "../../net.js";
+import { workText } from "../../words.js";
+
+/** @param {import("./parts.js").Parts} parts @returns {any} */
+export const works = (parts) => {
+  /** @type {number} */ let refreshing = 0;
+  return {
+    measure() {
+      this.attempt(async () => {
+        const answer = await ask("POST", `${parts.address}/measure`, this.t);
+        if (answer.work) this.worked(answer.work);
+        else await this.refresh();
+      });
+    },
+    render() {
+      this.attempt(async () => this.worked(await ask("POST", `${parts.address}/renders`, this.t)));
+    },
+    /** @param {string} kind */
+    cancel(kind) {
+      this.attempt(() => ask("POST", `/api/works/${this.work(kind).id}/cancel`));
+    },
+    /** @param {any} work */
+    worked(work) {
+      if (work.clip !== parts.page.id) return;
+      const known = this.works.findIndex((/** @type {any} */ row) => row.id === work.id);
+      if (known >= 0) {
+        const before = this.works[known];
+        if (["done", "failed", "cancelled"].includes(before.state)) return;
+        this.works[known] = work;
+      } else this.works.push(work);
+      if (work.state === "done") this.refreshSoon();
+    },
+    refreshSoon() {
+      clearTimeout(refreshing);
+      refreshing = setTimeout(() => this.attempt(() => this.refresh()), 30);
+    },
+    async refresh() {
+      const clip = await ask("GET", parts.address);
+      this.measuredRanges = clip.measured;
+      this.notes = clip.notes;
+      this.renders = clip.renders.reverse();
+      if (!this.path) this.solve();
+    },
+    /** @param {string} kind */
+    work(kind) {
+      return this.works.find((/** @type {any} */ work) => work.kind === kind && (work.state === "waiting" || work.state === "working"));
+    },
+    /** @param {string} kind */
+    failure(kind) {
+      const last = this.works.filter((/** @type {any} */ work) => work.kind === kind).pop();
+      return last && last.state === "failed" ? last.error : "";
+    },
+    workText,
+    /** @param {() => Promise<any>} action */
+    async attempt(action) {
+      this.error = "";
+      try {
+        await action();
+      } catch (problem) {
+        this.error = /** @type {Error} */ (problem).message;
+      }
+    },
+  };
+};

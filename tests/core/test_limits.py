@@ -1,0 +1,217 @@
+"""What the editor may spend: strength, eased stretches, breathing zoom, trade-off and pinch points."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import settings as hypothesis_settings
+from hypothesis import strategies as st
+from walks import HD, treated, walked
+
+from keen_horizon.core.errors import Stopped
+from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.core.mapping.gaps import border_overhang
+from keen_horizon.core.mapping.sampling import camera_map
+from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.path.breathing import breathing_zoom
+from keen_horizon.core.path.figures import shake
+from keen_horizon.core.path.ledger import pinches
+from keen_horizon.core.path.tradeoff import remaining_shake, smallest_zoom, trade_off
+from keen_horizon.core.path.wish import eased, keyed
+from keen_horizon.core.treatment import Ease, StrengthKey, Treatment
+
+
+def with_bad_second(count: int = 600, seed: int = 6) -> Measurement:
+    """Twenty calm seconds, but for one in the middle."""
+    calm, wild = walked(count, seed, 0.25, pan=0.0), walked(count, seed + 1, 3.0, pan=0.0)
+    inside = np.exp(-(((np.arange(count) - count / 2) / 12) ** 4))
+    z = np.exp(np.log(calm.poses.z) + inside * np.log(wild.poses.z))
+    calm_t, wild_t = (m.poses.about(HD.centre).t for m in (calm, wild))
+    return replace(calm, poses=Similarities(z, calm_t + inside * wild_t).about(-HD.centre))
+
+
+subsets = st.sets(st.sampled_from(["shift", "turn", "size"]), min_size=1).map(sorted)
+
+
+@hypothesis_settings(max_examples=60, deadline=None)
+@given(
+    st.integers(2, 90), st.integers(0, 10**6), st.floats(0.1, 3), st.sampled_from(["glide", "hold"]), subsets,
+    st.floats(1.0, 1.6), st.sampled_from(["one", "breathing"]), st.sampled_from(["fill", "trim"]),
+    st.lists(st.tuples(st.integers(0, 89), st.floats(0, 1)), max_size=4, unique_by=lambda key: key[0]),
+    st.lists(st.tuples(st.integers(0, 89), st.integers(2, 60), st.floats(0, 1)), max_size=3),
+)  # fmt: skip
+def test_no_setting_opens_a_gap_or_breaks_the_limit(
+    count, seed, strength, intent, freedom, limit, zoom, edges, keys, ease
+) -> None:
+    motion = {
+        "intent": intent, "freedom": freedom,
+        "strength_keys": [{"frame": f, "value": v} for f, v in keys],
+        "response_keys": [{"frame": f, "value": 0.1 + 4 * v} for f, v in keys],
+        "ease": [{"frame": f, "width": w, "amount": a} for f, w, a in ease],
+    }  # fmt: skip
+    path = treated(walked(count, seed, strength), motion, {"zoom_limit": limit, "zoom": zoom, "edges": edges})
+    sampling = camera_map(path)
+    assert max(border_overhang(sampling, frame) for frame in range(count)) <= 0.01
+    assert path.zoom.max() <= limit + 1e-9
+    if "size" not in freedom:
+        assert path.zoom == pytest.approx(path.window, abs=1e-4)
+
+
+def test_no_strength_is_as_shot_and_half_strength_is_half_way() -> None:
+    measurement = walked(120, 2, pan=0.0)
+    none, half, full = (treated(measurement, {"strength": s}, {"edges": "leave"}).src_from_out for s in (0.0, 0.5, 1.0))
+    assert np.abs(none.z - 1).max() < 1e-12
+    assert np.abs(none.t).max() < 1e-9
+    assert half.t == pytest.approx(full.t / 2, abs=1e-9)
+
+
+def test_strength_keys_make_a_quiet_start() -> None:
+    keys = [{"frame": 0, "value": 0}, {"frame": 60, "value": 0}, {"frame": 90, "value": 1}]
+    measurement = walked(180, 3)
+    path = treated(measurement, {"strength_keys": keys}, {"edges": "leave"})
+    full = treated(measurement, {}, {"edges": "leave"})
+    assert np.abs(path.src_from_out.t[:61]).max() < 1e-9
+    assert path.src_from_out.t[90:] == pytest.approx(full.src_from_out.t[90:], abs=1e-9)
+
+
+def test_response_keys_change_over_the_clip() -> None:
+    keys = [{"frame": 0, "value": 0.2}, {"frame": 299, "value": 3.0}]
+    path = treated(walked(300, 4), {"response_keys": keys}, {"edges": "leave"})
+    assert shake(path.steadied[200:], HD) < 0.3 * shake(path.steadied[:100], HD)
+
+
+def test_keys_do_not_overshoot() -> None:
+    keys = [StrengthKey(frame=f, value=v) for f, v in ((0, 0.2), (10, 0.9), (12, 0.9), (40, 0.1))]
+    values = keyed(keys, 0.5, np.arange(50))
+    assert values[[0, 10, 12, 40, 49]] == pytest.approx([0.2, 0.9, 0.9, 0.1, 0.1])
+    assert values.max() <= 0.9
+    assert (np.diff(values[12:]) <= 1e-12).all()
+
+
+def test_an_eased_stretch_gives_up_just_there() -> None:
+    left = eased((Ease(frame=100, width=40, amount=0.75),), np.arange(200))
+    assert left[90:111] == pytest.approx(0.25)
+    assert (left[[79, 80, 120, 121]] == 1).all()
+
+
+@pytest.mark.parametrize("intent", ["glide", "hold"])
+def test_easing_the_worst_stretch_lowers_the_zoom_of_the_rest(intent: str) -> None:
+    measurement = with_bad_second()
+    limit = {"zoom_limit": 3.0}
+    before = treated(measurement, {"intent": intent}, limit)
+    ease = [{"frame": 300, "width": 90, "amount": 1}]
+    after = treated(measurement, {"intent": intent, "ease": ease}, limit)
+    assert after.zoom.max() - 1 < 0.5 * (before.zoom.max() - 1)
+    assert shake(after.steadied[:250], HD) == pytest.approx(shake(before.steadied[:250], HD), rel=0.1, abs=0.02)
+
+
+def test_easing_under_a_limit_makes_the_rest_steadier() -> None:
+    measurement = with_bad_second()
+    limit = {"zoom_limit": 1.015}
+    before = treated(measurement, {}, limit)
+    after = treated(measurement, {"ease": [{"frame": 300, "width": 90, "amount": 1}]}, limit)
+    assert before.limited
+    assert shake(after.steadied[:250], HD) <= shake(before.steadied[:250], HD)
+
+
+def test_breathing_pays_for_a_bad_second_only_there() -> None:
+    """Bar 5: the mean zoom within 30 % of what the clip needs without that second."""
+    measurement = with_bad_second()
+    framing = {"zoom": "breathing", "zoom_limit": 3.0, "zoom_rate": 0.1}
+    motion = {"freedom": ["shift", "turn"]}
+    breathing = treated(measurement, motion, framing)
+    one = treated(measurement, motion, {"zoom_limit": 3.0})
+    calm = np.r_[one.wanted_zoom[:270], one.wanted_zoom[330:]].max() - 1
+    print(f"one zoom {one.zoom.max():.3f}, mean breathing {breathing.zoom.mean():.3f}, calm {1 + calm:.3f}")
+    assert breathing.zoom.max() == pytest.approx(one.zoom.max(), abs=1e-4)
+    assert one.zoom.mean() - 1 > 2 * calm
+    assert breathing.zoom.mean() - 1 <= 1.3 * calm
+    assert np.abs(np.diff(breathing.window)).max() * 30 <= 0.1 * (1 + 1e-6)
+
+
+@hypothesis_settings(max_examples=60, deadline=None)
+@given(st.lists(st.floats(0.5, 3), min_size=1, max_size=120), st.floats(0.01, 1), st.sampled_from([12.0, 30.0, 120.0]))
+def test_breathing_is_enough_and_slow(demand: list[float], rate: float, fps: float) -> None:
+    zoom = breathing_zoom(np.array(demand), rate, fps)
+    assert (zoom >= np.maximum(demand, 1.0) - 1e-12).all()
+    assert zoom.max() <= max(1.0, *demand) + 1e-12
+    if len(demand) > 1:
+        assert np.abs(np.diff(zoom)).max() * fps <= rate * (1 + 1e-9)
+
+
+@pytest.mark.parametrize("intent", ["glide", "hold"])
+def test_trade_off_falls_and_each_point_is_a_real_solve(intent: str) -> None:
+    measurement = walked(600, 4, pan=0.5)
+    curve = trade_off(measurement, Treatment.from_json({"motion": {"intent": intent}}))
+    assert len(curve) == 12
+    zooms, shakes = np.array([[p.zoom, p.shake_percent] for p in curve]).T
+    assert (np.diff(zooms) > 0).all()
+    assert (np.diff(shakes) < 1e-9).all()
+    assert shakes[0] == pytest.approx(100 * shake(measurement.poses.about(HD.centre), HD) / HD.width, rel=1e-6)
+    for point in curve[1::4]:
+        path = treated(measurement, {"intent": intent}, {"zoom_limit": point.limit})
+        assert path.zoom.max() == pytest.approx(point.zoom, rel=0.01)
+        assert remaining_shake(path) == pytest.approx(point.shake_percent, rel=0.01)
+
+
+def test_a_wanted_steadiness_finds_its_zoom() -> None:
+    measurement = walked(300, 5, pan=0.5)
+    treatment = Treatment.from_json({"motion": {"response_s": 1.5}})
+    curve = trade_off(measurement, treatment)
+    wanted = (curve[4].shake_percent + curve[5].shake_percent) / 2
+    found = smallest_zoom(measurement, treatment, wanted)
+    assert found.shake_percent <= wanted
+    assert curve[4].zoom - 1e-3 <= found.zoom <= curve[5].zoom + 1e-3
+    impossible = smallest_zoom(measurement, treatment, 0.0)
+    assert impossible.zoom == pytest.approx(curve[-1].zoom)
+
+
+def test_a_trade_off_that_is_out_of_date_stops() -> None:
+    with pytest.raises(Stopped):
+        trade_off(walked(60, 1), Treatment(), should_stop=lambda: True)
+
+
+def test_pinches_say_what_the_rest_would_need() -> None:
+    path = treated(with_bad_second(), {}, {"zoom_limit": 3.0})
+    worst = pinches(path, 30)[0]
+    assert worst.first <= worst.frame <= worst.last
+    assert 270 < worst.frame < 330
+    inside = np.zeros(600, bool)
+    inside[worst.first : worst.last + 1] = True
+    assert worst.wanted == pytest.approx(path.wanted_zoom.max())
+    assert worst.without == pytest.approx(path.wanted_zoom[~inside].max())
+    assert [p.wanted for p in pinches(path, 30)] == sorted((p.wanted for p in pinches(path, 30)), reverse=True)
+
+
+def test_each_shot_is_steadied_by_itself() -> None:
+    one, two = walked(80, 8, pan=0.0), walked(70, 9, pan=0.0)
+    far = Similarities(two.poses.z, two.poses.t + 5000)
+    poses = Similarities(np.r_[one.poses.z, far.z], np.r_[one.poses.t, far.t])
+    pairs = poses[1:].inverse() @ poses[:-1]
+    cut = np.arange(149) == 79
+    nothing = np.zeros(149, int)
+    whole = replace(
+        one, poses=poses, pairs=pairs, times=np.arange(150) / 30, cut=cut, blind=cut & False, tracked=nothing,
+        inliers=nothing, residual=nothing * 1.0, evidence=replace(one.evidence, starts=np.zeros(150, np.int64)),
+    )  # fmt: skip
+    path = treated(whole, {"intent": "hold"}, {"zoom_limit": 2.0})
+    apart = [treated(part, {"intent": "hold"}, {"zoom_limit": 2.0}) for part in (one, two)]
+    assert not path.limited
+    assert path.src_from_out.t[:80] == pytest.approx(apart[0].src_from_out.t, abs=1e-4)
+    assert path.src_from_out.t[80:] == pytest.approx(apart[1].src_from_out.t, abs=1e-4)
+
+
+def test_a_nudge_moves_the_window_and_shows_where_it_opens_a_gap() -> None:
+    measurement = walked(90, 1, 0.3, pan=0.0)
+    plain = treated(measurement)
+    moved = treated(measurement, {}, {"window": {"x": 40.0, "scale": 1.02, "turn_deg": 1.0}})
+    corner = np.array([0 + 0j])
+    assert moved.src_from_out.apply(corner)[:, 0] - plain.src_from_out.apply(corner)[:, 0] == pytest.approx(
+        40 * plain.src_from_out.z, abs=1e-9
+    )
+    sampling = camera_map(moved)
+    assert max(border_overhang(sampling, frame) for frame in range(90)) > 20
+    assert moved.zoom == pytest.approx(plain.zoom * 1.02)

@@ -1,0 +1,62 @@
+"""Steps that the journeys through the interface share."""
+
+from __future__ import annotations
+
+import base64
+import re
+from pathlib import Path
+
+import cv2
+import numpy as np
+from playwright.sync_api import Page, expect
+
+
+def start_project(page: Page) -> None:
+    page.goto("/")
+    expect(page.locator("#project-name, .shelf").first).to_be_visible()
+    before = page.url
+    if page.locator("#project-name").count():
+        page.get_by_label("Name", exact=True).fill("Harbour film")
+        page.get_by_role("button", name="Start").click()
+    else:
+        page.get_by_text("Projects", exact=True).click()
+        page.get_by_label("Name of a new project").fill("Harbour film")
+        page.get_by_label("Name of a new project").press("Enter")
+    page.wait_for_url(lambda address: address != before)
+    expect(page.get_by_role("heading", name="The shelf is empty")).to_be_visible()
+
+
+def bring_in(page: Page, clip: Path) -> None:
+    page.set_input_files("input[type=file]", clip)
+    expect(page.get_by_role("link", name=clip.name, exact=True)).to_be_visible()
+
+
+def to_bench(page: Page, clip: Path, measured: bool = True) -> None:
+    start_project(page)
+    bring_in(page, clip)
+    page.get_by_role("link", name=clip.name, exact=True).click()
+    expect(page.locator(".bench")).to_be_visible()
+    if measured:
+        page.get_by_role("button", name="Measure motion").click()
+        expect(page.locator(".outcome tbody tr")).to_have_count(4)
+
+
+def frame_of(page: Page) -> int:
+    return int(re.search(r"frame (\d+)", page.get_by_label("Time and frame").inner_text())[1])  # type: ignore[index]
+
+
+def zoom_of(page: Page) -> float:
+    return float(page.locator(".ledger-total dd").first.inner_text().rstrip("×"))
+
+
+def canvas_of(page: Page) -> np.ndarray:
+    """The viewer's picture, BGR."""
+    data = page.evaluate("document.querySelector('canvas').toDataURL()").split(",")[1]
+    return cv2.imdecode(np.frombuffer(base64.b64decode(data), np.uint8), cv2.IMREAD_COLOR)
+
+
+def go(page: Page, frame: int) -> None:
+    page.goto(re.sub(r"\?.*", "", page.url) + f"?frame={frame}")
+    expect(page.get_by_label("Time and frame")).to_contain_text(f"frame {frame}")
+    expect(page.locator(".outcome tbody tr")).to_have_count(4)
+    page.wait_for_timeout(300)

@@ -1,0 +1,36 @@
+"""Camera motion made up without pictures, for tests of the path."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.core.motion.measurement import Evidence, Measurement
+from keen_horizon.core.path.solve import CameraPath, solve_path
+from keen_horizon.core.treatment import Treatment
+
+HD = Size(1280, 720)
+
+
+def walked(count: int, seed: int, strength: float = 1.0, size: Size = HD, pan: float = 2.0) -> Measurement:
+    """A measurement of band-limited shake over a pan, without pictures."""
+    random = np.random.default_rng(seed)
+    kernel = np.exp(-(np.arange(-6, 7) ** 2) / 8.0)
+    kernel /= kernel.sum()
+
+    def smooth(spread: float) -> np.ndarray:
+        return np.convolve(random.standard_normal(count + 12) * spread, kernel, "valid")
+
+    z = np.exp(smooth(0.004 * strength) + 1j * smooth(0.012 * strength))
+    t = smooth(25 * strength) + 1j * smooth(25 * strength) + np.arange(count) * pan
+    poses = Similarities(z, t).about(-size.centre)
+    pairs = poses[1:].inverse() @ poses[:-1]
+    none = np.zeros(count - 1, int)
+    evidence = Evidence(np.zeros(count, np.int64), np.zeros((0, 2), np.float32), np.zeros(0, bool))
+    times = np.arange(count) / 30
+    return Measurement(size, 0, times, pairs, poses, none, none, none * 1.0, none > 0, none > 0, evidence)
+
+
+def treated(measurement: Measurement, motion: dict | None = None, framing: dict | None = None) -> CameraPath:
+    return solve_path(measurement, Treatment.from_json({"motion": motion or {}, "framing": framing or {}}))
