@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.core.motion.levels import UPRIGHTS, Levels
 from keen_horizon.core.motion.measurement import Evidence, Measurement
-from keen_horizon.core.path.solve import CameraPath, solve_path
+from keen_horizon.core.path.camera_path import CameraPath
+from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.treatment import Treatment
 
 HD = Size(1280, 720)
@@ -27,9 +31,19 @@ def walked(count: int, seed: int, strength: float = 1.0, size: Size = HD, pan: f
     poses = Similarities(z, t).about(-size.centre)
     pairs = poses[1:].inverse() @ poses[:-1]
     none = np.zeros(count - 1, int)
+    tilts = (smooth(4e-6 * strength) + 1j * smooth(4e-6 * strength)) * 1280 / size.width
     evidence = Evidence(np.zeros(count, np.int64), np.zeros((0, 2), np.float32), np.zeros(0, bool))
     times = np.arange(count) / 30
-    return Measurement(size, 0, times, pairs, poses, none, none, none * 1.0, none > 0, none > 0, evidence)
+    levels = Levels(np.angle(z), np.full(count, 1e-3), np.full(count, UPRIGHTS, np.int8))
+    return Measurement(
+        size, 0, times, pairs, poses, poses, tilts, levels,
+        none, none, none * 1.0, none > 0, none > 0, none > 0, evidence,
+    )  # fmt: skip
+
+
+def moved(measurement: Measurement, poses: Similarities, **others: object) -> Measurement:
+    """The same measurement, moved otherwise."""
+    return replace(measurement, poses=poses, tilted_poses=poses, **others)
 
 
 def treated(measurement: Measurement, motion: dict | None = None, framing: dict | None = None) -> CameraPath:

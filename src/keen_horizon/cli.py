@@ -12,9 +12,11 @@ from typing import Any
 from keen_horizon.core.errors import KeenHorizonError
 from keen_horizon.core.media.probe import ClipInfo, probe
 from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.treatment import Treatment
 from keen_horizon.pipeline.measuring import measure_clip
+from keen_horizon.pipeline.pinning import pin_clip
 from keen_horizon.pipeline.rendering import render_clip
 from keen_horizon.pipeline.report import correction_report, path_csv, path_document
 
@@ -83,7 +85,8 @@ def _correct(options: argparse.Namespace) -> None:
     began = time.perf_counter()
     measurement = _measurement(options, info, times, treatment)
     measured = time.perf_counter()
-    path = solve_path(measurement, treatment)
+    pins = _pins(options.source, info, times, treatment)
+    path = solve_path(measurement, treatment, pins)
     solved = time.perf_counter()
     facts = render_clip(options.source, info, times, path, treatment, options.destination, _bar("rendering"))
     if options.report:
@@ -102,6 +105,14 @@ def _measurement(options: argparse.Namespace, info: ClipInfo, times: Any, treatm
     if options.measurement:
         return Measurement.load(options.measurement).part(first, last)
     return measure_clip(options.source, info, times, first, last, _bar("measuring"))
+
+
+def _pins(source: Path, info: ClipInfo, times: Any, treatment: Treatment) -> tuple[PinTrack, ...]:
+    if treatment.motion.intent != "pin":
+        return ()
+    first, last = treatment.frames(info.frames)
+    points = treatment.motion.pin.points
+    return tuple(pin_clip(source, info, times, first, last, point, _bar("following")) for point in points)
 
 
 def _write_json(path: Path, document: dict[str, Any]) -> None:

@@ -9,12 +9,13 @@ import pytest
 from hypothesis import given
 from hypothesis import settings as hypothesis_settings
 from hypothesis import strategies as st
-from walks import HD, treated, walked
+from walks import HD, moved, treated, walked
 
 from keen_horizon.core.errors import Stopped
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.mapping.gaps import border_overhang
 from keen_horizon.core.mapping.sampling import camera_map
+from keen_horizon.core.motion.levels import Levels
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.path.breathing import breathing_zoom
 from keen_horizon.core.path.figures import shake
@@ -30,16 +31,16 @@ def with_bad_second(count: int = 600, seed: int = 6) -> Measurement:
     inside = np.exp(-(((np.arange(count) - count / 2) / 12) ** 4))
     z = np.exp(np.log(calm.poses.z) + inside * np.log(wild.poses.z))
     calm_t, wild_t = (m.poses.about(HD.centre).t for m in (calm, wild))
-    return replace(calm, poses=Similarities(z, calm_t + inside * wild_t).about(-HD.centre))
+    return moved(calm, Similarities(z, calm_t + inside * wild_t).about(-HD.centre))
 
 
-subsets = st.sets(st.sampled_from(["shift", "turn", "size"]), min_size=1).map(sorted)
+subsets = st.sets(st.sampled_from(["shift", "turn", "size", "tilt"]), min_size=1).map(sorted)
 
 
 @hypothesis_settings(max_examples=60, deadline=None)
 @given(
-    st.integers(2, 90), st.integers(0, 10**6), st.floats(0.1, 3), st.sampled_from(["glide", "hold"]), subsets,
-    st.floats(1.0, 1.6), st.sampled_from(["one", "breathing"]), st.sampled_from(["fill", "trim"]),
+    st.integers(2, 90), st.integers(0, 10**6), st.floats(0.1, 3), st.sampled_from(["glide", "hold", "level"]),
+    subsets, st.floats(1.0, 1.6), st.sampled_from(["one", "breathing"]), st.sampled_from(["fill", "trim"]),
     st.lists(st.tuples(st.integers(0, 89), st.floats(0, 1)), max_size=4, unique_by=lambda key: key[0]),
     st.lists(st.tuples(st.integers(0, 89), st.integers(2, 60), st.floats(0, 1)), max_size=3),
 )  # fmt: skip
@@ -57,12 +58,12 @@ def test_no_setting_opens_a_gap_or_breaks_the_limit(
     assert max(border_overhang(sampling, frame) for frame in range(count)) <= 0.01
     assert path.zoom.max() <= limit + 1e-9
     if "size" not in freedom:
-        assert path.zoom == pytest.approx(path.window, abs=1e-4)
+        assert path.zoom == pytest.approx(path.shrink, abs=1e-4)
 
 
 def test_no_strength_is_as_shot_and_half_strength_is_half_way() -> None:
     measurement = walked(120, 2, pan=0.0)
-    none, half, full = (treated(measurement, {"strength": s}, {"edges": "leave"}).src_from_out for s in (0.0, 0.5, 1.0))
+    none, half, full = (treated(measurement, {"strength": s}, {"edges": "leave"}).correction for s in (0.0, 0.5, 1.0))
     assert np.abs(none.z - 1).max() < 1e-12
     assert np.abs(none.t).max() < 1e-9
     assert half.t == pytest.approx(full.t / 2, abs=1e-9)
@@ -73,8 +74,8 @@ def test_strength_keys_make_a_quiet_start() -> None:
     measurement = walked(180, 3)
     path = treated(measurement, {"strength_keys": keys}, {"edges": "leave"})
     full = treated(measurement, {}, {"edges": "leave"})
-    assert np.abs(path.src_from_out.t[:61]).max() < 1e-9
-    assert path.src_from_out.t[90:] == pytest.approx(full.src_from_out.t[90:], abs=1e-9)
+    assert np.abs(path.correction.t[:61]).max() < 1e-9
+    assert path.correction.t[90:] == pytest.approx(full.correction.t[90:], abs=1e-9)
 
 
 def test_response_keys_change_over_the_clip() -> None:
@@ -129,7 +130,7 @@ def test_breathing_pays_for_a_bad_second_only_there() -> None:
     assert breathing.zoom.max() == pytest.approx(one.zoom.max(), abs=1e-4)
     assert one.zoom.mean() - 1 > 2 * calm
     assert breathing.zoom.mean() - 1 <= 1.3 * calm
-    assert np.abs(np.diff(breathing.window)).max() * 30 <= 0.1 * (1 + 1e-6)
+    assert np.abs(np.diff(breathing.shrink)).max() * 30 <= 0.1 * (1 + 1e-6)
 
 
 @hypothesis_settings(max_examples=60, deadline=None)
@@ -193,25 +194,24 @@ def test_each_shot_is_steadied_by_itself() -> None:
     pairs = poses[1:].inverse() @ poses[:-1]
     cut = np.arange(149) == 79
     nothing = np.zeros(149, int)
-    whole = replace(
-        one, poses=poses, pairs=pairs, times=np.arange(150) / 30, cut=cut, blind=cut & False, tracked=nothing,
+    whole = moved(
+        one, poses, pairs=pairs, times=np.arange(150) / 30, cut=cut, blind=cut & False, tracked=nothing,
+        repeated=cut & False, tilts=np.r_[one.tilts, two.tilts], levels=Levels.unknown(150),
         inliers=nothing, residual=nothing * 1.0, evidence=replace(one.evidence, starts=np.zeros(150, np.int64)),
     )  # fmt: skip
     path = treated(whole, {"intent": "hold"}, {"zoom_limit": 2.0})
     apart = [treated(part, {"intent": "hold"}, {"zoom_limit": 2.0}) for part in (one, two)]
     assert not path.limited
-    assert path.src_from_out.t[:80] == pytest.approx(apart[0].src_from_out.t, abs=1e-4)
-    assert path.src_from_out.t[80:] == pytest.approx(apart[1].src_from_out.t, abs=1e-4)
+    assert path.correction.t[:80] == pytest.approx(apart[0].correction.t, abs=1e-4)
+    assert path.correction.t[80:] == pytest.approx(apart[1].correction.t, abs=1e-4)
 
 
 def test_a_nudge_moves_the_window_and_shows_where_it_opens_a_gap() -> None:
     measurement = walked(90, 1, 0.3, pan=0.0)
     plain = treated(measurement)
     moved = treated(measurement, {}, {"window": {"x": 40.0, "scale": 1.02, "turn_deg": 1.0}})
-    corner = np.array([0 + 0j])
-    assert moved.src_from_out.apply(corner)[:, 0] - plain.src_from_out.apply(corner)[:, 0] == pytest.approx(
-        40 * plain.src_from_out.z, abs=1e-9
-    )
+    middles = [path.centred_matrices()[:, :2, 2] @ [1, 1j] for path in (plain, moved)]
+    assert middles[1] - middles[0] == pytest.approx(40 * plain.correction.z / plain.shrink, abs=1e-9)
     sampling = camera_map(moved)
     assert max(border_overhang(sampling, frame) for frame in range(90)) > 20
     assert moved.zoom == pytest.approx(plain.zoom * 1.02)

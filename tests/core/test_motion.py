@@ -8,6 +8,7 @@ from truth import SMALL, corner_errors, pair_truth, rms
 from keen_horizon.core.errors import MeasurementError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities, as_complex, fit_similarity
+from keen_horizon.core.motion.checkpoint import restored_tracker, stored_tracker
 from keen_horizon.core.motion.measure import MotionTracker
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.posegraph import Edges, solve_poses
@@ -96,7 +97,7 @@ def test_stored_state_goes_on_as_if_never_stopped() -> None:
         straight.add(picture, number / 30)
         if number < 21:
             first.add(picture, number / 30)
-    second = MotionTracker.restore(first.store())
+    second = restored_tracker(stored_tracker(first))
     for number, picture in enumerate(pictures[21:], start=21):
         second.add(picture, number / 30)
     a, b = straight.finish(0), second.finish(0)

@@ -1,14 +1,12 @@
 """Solving: containment, limits, optimality, and what each intent promises, over any motion."""
 
-from dataclasses import replace
-
 import numpy as np
 import pytest
 from hypothesis import example, given
 from hypothesis import settings as hypothesis_settings
 from hypothesis import strategies as st
 from scipy.optimize import minimize as reference_minimise
-from walks import HD, treated, walked
+from walks import HD, moved, treated, walked
 
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.mapping.gaps import border_overhang
@@ -16,7 +14,7 @@ from keen_horizon.core.mapping.sampling import camera_map
 from keen_horizon.core.path.banded import BandedProgram, banded_product, minimise, minimise_free
 from keen_horizon.core.path.figures import shake
 from keen_horizon.core.path.ledger import ledger, pinch_points
-from keen_horizon.core.path.window import kept_areas, window_zoom
+from keen_horizon.core.path.window import centred_corners, gap_areas, kept_areas, window_zoom
 
 subsets = st.sets(st.sampled_from(["shift", "turn", "size"]), min_size=1).map(sorted)
 intents = st.sampled_from(["glide", "hold"])
@@ -38,13 +36,13 @@ def test_window_stays_inside_and_zoom_inside_the_limit(
 @given(st.integers(0, 10**6), intents, subsets)
 def test_what_is_not_allowed_stays_as_shot(seed: int, intent: str, freedom: list[str]) -> None:
     path = treated(walked(60, seed), {"intent": intent, "freedom": freedom}, {"zoom_limit": 1.08})
-    correction = path.src_from_out.z * path.zoom.mean()
+    correction = path.correction.z
     if "size" not in freedom:
         assert np.ptp(path.zoom) < 1e-4
     if "turn" not in freedom:
         assert np.abs(np.angle(correction)).max() < 1e-9
     if "shift" not in freedom:
-        assert np.abs(path.src_from_out.t).max() < 1e-9
+        assert np.abs(path.correction.t).max() < 1e-9
 
 
 def test_hold_stands_still_when_the_limit_allows_it() -> None:
@@ -66,7 +64,7 @@ def test_response_time_is_the_period_at_which_half_of_a_movement_is_kept() -> No
     swing = 10 * np.sin(2 * np.pi * np.arange(count) / (rate * response))
     measurement = walked(count, 0, 0.0, pan=0.0)
     poses = Similarities(np.ones(count, complex), swing.astype(complex))
-    path = treated(replace(measurement, poses=poses), {"response_s": response}, {"edges": "leave"})
+    path = treated(moved(measurement, poses), {"response_s": response}, {"edges": "leave"})
     kept = path.steadied.t.real[200:700]
     assert np.ptp(kept) / np.ptp(swing) == pytest.approx(0.5, abs=0.02)
 
@@ -101,7 +99,7 @@ def test_one_bad_moment_is_the_pinch_point() -> None:
     measurement = walked(200, 6, 0.2)
     t = measurement.poses.t.copy()
     t[120:124] += 90
-    path = treated(replace(measurement, poses=Similarities(measurement.poses.z, t)), {}, {"zoom_limit": 1.05})
+    path = treated(moved(measurement, Similarities(measurement.poses.z, t)), {}, {"zoom_limit": 1.05})
     found = pinch_points(path, 30)
     assert abs(found[0] - 121) <= 4
 
@@ -113,7 +111,8 @@ def test_window_zoom_by_hand() -> None:
 
 
 def test_kept_area_is_the_windows_share_and_respects_the_frame() -> None:
-    half = Similarities(np.array([0.5 + 0j, 1 + 0j]), np.array([0j, 640 + 0j]))
+    half = Similarities(np.array([0.5 + 0j, 1 + 0j]), np.array([0j, 640 + 0j])).apply(centred_corners(HD))
+    assert gap_areas(half, HD) == pytest.approx([0, 0.5], abs=1e-5)
     assert kept_areas(half, HD) == pytest.approx([0.25, 0.5], abs=1e-5)
 
 

@@ -11,6 +11,7 @@ def test_default_document_is_the_published_one() -> None:
     assert document["schema"] == SCHEMA
     assert document["motion"] == {
         "intent": "glide", "response_s": 0.8, "response_keys": [], "strength": 1.0, "strength_keys": [], "ease": [],
+        "pin": {"points": [], "drift_s": 0.0}, "level": {"lines": []},
         "freedom": ["shift", "turn", "size"], "bend_limit_px": 0, "rolling_shutter": "off", "ignore": [],
     }  # fmt: skip
     assert Treatment.from_json(document) == Treatment()
@@ -32,11 +33,15 @@ def test_range_keys_are_in_and_out() -> None:
         ({"motion": {"speed": 3}}, r"motion\.speed"),
         ({"motion": {"response_s": "fast"}}, r"motion\.response_s"),
         ({"motion": {"freedom": ["shift", "shift"]}}, "motion"),
-        ({"motion": {"freedom": ["tilt"]}}, r"motion\.freedom"),
+        ({"motion": {"freedom": ["sway"]}}, r"motion\.freedom"),
         ({"framing": {"zoom_limit": 0.5}}, r"framing\.zoom_limit"),
         ({"motion": {"strength_keys": [{"frame": 3, "value": 0}, {"frame": 3, "value": 1}]}}, "one frame"),
         ({"motion": {"ease": [{"frame": 3}]}}, r"motion\.ease\.0\.width"),
         ({"framing": {"size": {"width": 641, "height": 360}}}, r"framing\.size\.width"),
+        ({"deliver": {"codec": "prores"}}, "prores does not go into mp4; use mov or mkv"),
+        ({"motion": {"level": {"lines": [{"frame": 0, "x1": 0, "y1": 0, "x2": 3, "y2": 0}]}}}, "too short"),
+        ({"motion": {"pin": {"points": [{"marks": []}]}}}, r"motion\.pin\.points\.0\.marks"),
+        ({"framing": {"borrow": {"reach_s": 9}}}, r"framing\.borrow\.reach_s"),
         ({"framing": {"gap_colour": "red"}}, r"framing\.gap_colour"),
         ({"range": {"in": 9, "out": 3}}, "out point lies before"),
         ({"optics": {"lens": "wide"}}, r"optics\.lens"),

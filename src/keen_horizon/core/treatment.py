@@ -13,11 +13,12 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from keen_horizon.core.errors import RangeError, TreatmentError
+from keen_horizon.core.media.formats import SEQUENCES, VIDEO_FORMATS
 
 SCHEMA: Literal["keen-horizon/treatment/1"] = "keen-horizon/treatment/1"
 
-Freedom = Literal["shift", "turn", "size"]
-ALL_FREEDOMS: tuple[Freedom, ...] = ("shift", "turn", "size")
+Freedom = Literal["shift", "turn", "size", "tilt"]
+USUAL_FREEDOMS: tuple[Freedom, ...] = ("shift", "turn", "size")
 
 
 class _Part(BaseModel):
@@ -72,6 +73,61 @@ class Ease(_Part):
     amount: float = Field(default=1.0, ge=0.0, le=1.0)
 
 
+class Mark(_Part):
+    """Where the editor set a point: frame, and place in pixels of the upright clip with square pixels."""
+
+    frame: int = Field(ge=0)
+    x: float
+    y: float
+
+
+class PinPoint(_Part):
+    """A subject's point; every mark after the first mends the track around it."""
+
+    marks: tuple[Mark, ...] = Field(min_length=1)
+
+    @model_validator(mode="after")
+    def _distinct(self) -> PinPoint:
+        if len({mark.frame for mark in self.marks}) != len(self.marks):
+            raise ValueError("two marks stand on one frame")
+        return self
+
+
+class Pin(_Part):
+    """One point keeps its place; a second one adds turn and size. `drift_s` lets it drift, slower than that."""
+
+    points: tuple[PinPoint, ...] = Field(default=(), max_length=2)
+    drift_s: float = Field(default=0.0, ge=0.0, le=5.0)
+
+
+class LevelLine(_Part):
+    """A line drawn along something level or upright: two places in pixels of the upright clip, on a frame."""
+
+    frame: int = Field(ge=0)
+    x1: float
+    y1: float
+    x2: float
+    y2: float
+
+    @model_validator(mode="after")
+    def _long_enough(self) -> LevelLine:
+        if abs(self.x2 - self.x1) + abs(self.y2 - self.y1) < 8:
+            raise ValueError("the line is too short to tell a direction")
+        return self
+
+
+class Level(_Part):
+    """Lines the editor drew; without any, what the clip itself shows tells the level."""
+
+    lines: tuple[LevelLine, ...] = ()
+
+    @model_validator(mode="after")
+    def _distinct(self) -> Level:
+        if len({line.frame for line in self.lines}) != len(self.lines):
+            raise ValueError("two lines stand on one frame")
+        return self
+
+
 class Motion(_Part):
     """What the camera should seem to do. `intent` null leaves the motion as shot.
 
@@ -79,13 +135,15 @@ class Motion(_Part):
     one figure.
     """
 
-    intent: Literal["hold", "glide"] | None = "glide"
+    intent: Literal["hold", "glide", "pin", "level"] | None = "glide"
     response_s: float = Field(default=0.8, ge=0.1, le=5.0)
     response_keys: tuple[ResponseKey, ...] = ()
     strength: float = Field(default=1.0, ge=0.0, le=1.0)
     strength_keys: tuple[StrengthKey, ...] = ()
     ease: tuple[Ease, ...] = ()
-    freedom: tuple[Freedom, ...] = ALL_FREEDOMS
+    pin: Pin = Pin()
+    level: Level = Level()
+    freedom: tuple[Freedom, ...] = USUAL_FREEDOMS
     bend_limit_px: Literal[0] = 0
     rolling_shutter: Literal["off"] = "off"
     ignore: tuple[()] = ()
@@ -121,6 +179,17 @@ class OutputSize(_Part):
     height: int = Field(ge=16, le=16384, multiple_of=2)
 
 
+class Borrow(_Part):
+    """Missing picture from frames up to `reach_s` seconds away, blended over `feather_px` of the clip.
+
+    What no frame shows is filled by zoom or left as a gap, as `rest` says.
+    """
+
+    reach_s: float = Field(default=0.5, ge=0.03, le=2.0)
+    feather_px: float = Field(default=12.0, ge=0.0, le=100.0)
+    rest: Literal["fill", "leave"] = "fill"
+
+
 class Framing(_Part):
     """How the moved picture meets the frame.
 
@@ -128,7 +197,8 @@ class Framing(_Part):
     `zoom_rate` (enlargement per second). `trim` makes the picture smaller instead of enlarging it.
     """
 
-    edges: Literal["fill", "trim", "leave"] = "fill"
+    edges: Literal["fill", "trim", "leave", "borrow"] = "fill"
+    borrow: Borrow = Borrow()
     zoom: Literal["one", "breathing"] = "one"
     zoom_rate: float = Field(default=0.1, ge=0.005, le=2.0)
     zoom_limit: float = Field(default=1.10, ge=1.0, le=3.0)
@@ -137,14 +207,29 @@ class Framing(_Part):
     sharpen: float = Field(default=0.0, ge=0.0, le=2.0)
     size: OutputSize | None = None
 
+    @property
+    def gaps_wanted(self) -> bool:
+        """Whether gaps are left on purpose."""
+        return self.edges == "leave" or (self.edges == "borrow" and self.borrow.rest == "leave")
+
 
 class Deliver(_Part):
-    """How the file is written."""
+    """How the file is written. `quality` is the codec's constant rate factor; ProRes and pictures have none.
 
-    container: Literal["mp4"] = "mp4"
-    codec: Literal["h264"] = "h264"
-    quality: int = Field(default=18, ge=0, le=40)
+    Sound is copied where the container takes it and encoded where not; pictures have none.
+    """
+
+    container: Literal["mp4", "mov", "mkv", "webm", "zip"] = "mp4"
+    codec: Literal["h264", "h265", "prores", "vp9", "av1", "png", "tiff"] = "h264"
+    quality: int = Field(default=18, ge=0, le=63)
     sound: Literal["copy", "none"] = "copy"
+
+    @model_validator(mode="after")
+    def _fitting(self) -> Deliver:
+        holds = ("zip",) if self.codec in SEQUENCES else VIDEO_FORMATS[self.codec].containers
+        if self.container not in holds:
+            raise ValueError(f"{self.codec} does not go into {self.container}; use {' or '.join(holds)}")
+        return self
 
 
 class Treatment(_Part):

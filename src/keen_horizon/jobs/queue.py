@@ -7,13 +7,14 @@ one mechanism serves waiting and running work alike.
 from __future__ import annotations
 
 from procrastinate import App, PsycopgConnector, SyncPsycopgConnector
+from sqlalchemy import text
 from sqlalchemy.orm import Session
 
 from keen_horizon.store.models import Work
 
 HEAVY = "heavy"
 TASK = "keen_horizon.work"
-PRIORITIES = {"ingest": 20, "measure": 10, "render": 0}
+PRIORITIES = {"ingest": 3_000_000, "measure": 2_000_000, "pin": 2_000_000, "render": 0}
 
 _deferrer = App(connector=SyncPsycopgConnector())
 
@@ -25,12 +26,26 @@ def worker_app(url: str) -> App:
 
 def enqueue(session: Session, work: Work) -> None:
     """Queue a piece of work that was added in this session; both commit together."""
+    work.priority = PRIORITIES[work.kind]
     session.flush()
     _deferrer.configure_task(
         TASK,
         queue=HEAVY,
-        priority=PRIORITIES[work.kind],
+        priority=work.priority,
         lock=f"clip-{work.clip_id}",
-        queueing_lock=f"work-{work.id}",
+        queueing_lock=_lock(work),
         connection=session.connection().connection.driver_connection,
     ).defer(work_id=work.id)
+
+
+def reprioritise(session: Session, work: Work, priority: int) -> None:
+    """Move waiting work in the queue: higher priorities come first."""
+    work.priority = priority
+    session.execute(
+        text("UPDATE procrastinate_jobs SET priority = :priority WHERE queueing_lock = :lock AND status = 'todo'"),
+        {"priority": priority, "lock": _lock(work)},
+    )
+
+
+def _lock(work: Work) -> str:
+    return f"work-{work.id}"

@@ -21,16 +21,19 @@ from keen_horizon.core.errors import KeenHorizonError, MediaError, Stopped
 from keen_horizon.core.media.probe import ClipInfo, probe
 from keen_horizon.core.media.proxy import make_proxy
 from keen_horizon.core.path.figures import shake
-from keen_horizon.core.path.solve import solve_path
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.render.compare import Comparison
+from keen_horizon.core.treatment import PinPoint, Treatment
 from keen_horizon.jobs.progress import Progress, announce
-from keen_horizon.operations.material import clip_measurement, clip_times, source_file
+from keen_horizon.operations.material import clip_info, clip_times, covering_pin, source_file
+from keen_horizon.operations.starting import first_treatment
+from keen_horizon.operations.treating import clip_path, render_bytes
 from keen_horizon.pipeline.measuring import measure_clip
-from keen_horizon.pipeline.rendering import render_clip
+from keen_horizon.pipeline.pinning import mark_key, pin_clip
+from keen_horizon.pipeline.rendering import Versus, as_shot, render_clip
 from keen_horizon.pipeline.report import correction_report, path_document
 from keen_horizon.store.database import transaction
 from keen_horizon.store.files import FileStore, digest_of
-from keen_horizon.store.models import Clip, ClipState, MeasuredRange, Render, Work, WorkState
+from keen_horizon.store.models import Clip, ClipState, FollowedPin, MeasuredRange, Render, Work, WorkState
 
 log = logging.getLogger(__name__)
 
@@ -108,7 +111,7 @@ def _ingest(engine: Engine, files: FileStore, work: Work, progress: Progress) ->
         clip.proxy_key = files.keep(proxy, ".mp4")
         clip.thumbnails_key = files.keep(strip, ".jpg")
         clip.times_key = files.keep(times_file, ".npy")
-        clip.draft = clip.draft or Treatment().to_json()
+        clip.draft = clip.draft or first_treatment(session).to_json()
 
 
 def _measure(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
@@ -145,24 +148,62 @@ def _measure(engine: Engine, files: FileStore, work: Work, progress: Progress) -
     checkpoint.unlink(missing_ok=True)
 
 
+def _pin(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
+    assert work.first is not None
+    assert work.last is not None
+    pin = PinPoint.model_validate(work.details)
+    with transaction(engine) as session:
+        clip = session.get_one(Clip, work.clip_id)
+        source, info, times = source_file(clip, files), clip_info(clip), clip_times(clip, files)
+        if covering_pin(session, clip, pin, work.first, work.last) is not None:
+            return
+    track = pin_clip(source, info, times, work.first, work.last, pin, progress.frames, progress.should_stop)
+    result = files.work_path(f"pin-{work.id}.npz")
+    track.save(result)
+    with transaction(engine) as session:
+        session.add(
+            FollowedPin(
+                clip_id=work.clip_id,
+                marks=mark_key(pin.marks),
+                first=work.first,
+                last=work.last,
+                key=files.keep(result, ".npz"),
+                lost=int((track.trail.confidence == 0).sum()),
+            )
+        )
+
+
 def _render(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
     with transaction(engine) as session:
         render = session.get_one(Render, work.render_id)
         clip = render.clip
         source, info, times = source_file(clip, files), ClipInfo.from_json(clip.info or {}), clip_times(clip, files)
         treatment = Treatment.from_json(render.treatment)
-        measurement = clip_measurement(session, files, clip, treatment)
-    target = files.work_path(f"render-{render.id}.mp4")
-    _need_space(files, clip.bytes)
-    path = solve_path(measurement, treatment)
-    facts = render_clip(source, info, times, path, treatment, target, progress.frames, progress.should_stop)
+        path = clip_path(session, files, clip, treatment)
+        versus = _versus(session, files, render, treatment)
+        _need_space(files, render_bytes(render))
+    suffix = f".{treatment.deliver.container}"
+    target = files.work_path(f"render-{render.id}{suffix}")
+    facts = render_clip(source, info, times, path, treatment, target, progress.frames, progress.should_stop, versus)
     document: Path = files.work_path(f"render-{render.id}.json")
     document.write_text(json.dumps(path_document(path, info, times)))
     with transaction(engine) as session:
         render = session.get_one(Render, work.render_id)
         render.report = correction_report(path, info, facts, {"render": facts.seconds})
-        render.key = files.keep(target, ".mp4")
+        render.key = files.keep(target, suffix)
         render.path_key = files.keep(document, ".json")
+
+
+def _versus(session: Session, files: FileStore, render: Render, treatment: Treatment) -> Versus | None:
+    """The other side of a comparison: a treatment over the same range, or the clip as shot."""
+    wanted = render.versus
+    if wanted is None:
+        return None
+    other = as_shot(treatment)
+    if wanted["treatment"]:
+        other = Treatment.from_json(wanted["treatment"] | {"range": treatment.to_json()["range"]})
+    comparison = Comparison(wanted["layout"], wanted["place"], wanted["turn"])
+    return Versus(clip_path(session, files, render.clip, other), other, comparison)
 
 
 def _need_space(files: FileStore, expected: int) -> None:
@@ -173,4 +214,4 @@ def _need_space(files: FileStore, expected: int) -> None:
         )
 
 
-_JOBS: dict[str, Job] = {"ingest": _ingest, "measure": _measure, "render": _render}
+_JOBS: dict[str, Job] = {"ingest": _ingest, "measure": _measure, "pin": _pin, "render": _render}

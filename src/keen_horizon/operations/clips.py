@@ -12,7 +12,7 @@ from keen_horizon.jobs.queue import enqueue
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.lookup import find
 from keen_horizon.store.files import FileStore
-from keen_horizon.store.models import Clip, MeasuredRange, Project, Render, Upload, Version, Work
+from keen_horizon.store.models import Clip, FollowedPin, MeasuredRange, Project, Render, Upload, Version, Work
 
 MEDIA_SUFFIXES = {".mp4", ".mov", ".m4v", ".mkv", ".webm", ".avi"}
 
@@ -96,7 +96,7 @@ def used_keys(session: Session) -> set[str]:
     columns = (Clip.source_key, Clip.proxy_key, Clip.thumbnails_key, Clip.times_key, Render.key, Render.path_key)
     keys = {key for column in columns for key in session.scalars(select(column)) if key}
 
-    return keys | set(session.scalars(select(MeasuredRange.key)))
+    return keys | set(session.scalars(select(MeasuredRange.key))) | set(session.scalars(select(FollowedPin.key)))
 
 
 def next_letter(versions: list[Version]) -> str:

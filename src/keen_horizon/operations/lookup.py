@@ -7,13 +7,14 @@ from typing import TypeVar
 from sqlalchemy.orm import Session
 
 from keen_horizon.operations.errors import NotThere
-from keen_horizon.store.models import Base, Clip, Project, Render, Upload, Work
+from keen_horizon.store.models import Base, Clip, Project, Render, StartingPoint, Upload, Work
 
 Row = TypeVar("Row", bound=Base)
 
 MISSING = {
     Clip: "This clip is no longer on the shelf.",
     Project: "There is no such project.",
+    StartingPoint: "There is no such starting point.",
     Render: "This render no longer exists.",
     Upload: "This upload has ended. Add the file again.",
     Work: "This job no longer exists.",

@@ -13,10 +13,12 @@ from sqlalchemy.orm import Session
 from keen_horizon.core.errors import MediaError
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.measurement import Measurement
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.motion.pin import PinTrack
+from keen_horizon.core.treatment import PinPoint, Treatment
 from keen_horizon.operations.errors import NotPossible
+from keen_horizon.pipeline.pinning import mark_key
 from keen_horizon.store.files import FileStore
-from keen_horizon.store.models import Clip, ClipState, MeasuredRange
+from keen_horizon.store.models import Clip, ClipState, FollowedPin, MeasuredRange
 
 
 def source_file(clip: Clip, files: FileStore) -> Path:
@@ -56,6 +58,33 @@ def clip_measurement(session: Session, files: FileStore, clip: Clip, treatment: 
     if row is None:
         raise NotPossible(f"{clip.name}: the motion of frames {first}-{last} has not been measured yet.")
     return _loaded(files.path(row.key)).part(first, last)
+
+
+def covering_pin(session: Session, clip: Clip, pin: PinPoint, first: int, last: int) -> FollowedPin | None:
+    """The stored track of a pinned point that covers frames `first` ... `last`."""
+    return session.scalar(
+        select(FollowedPin)
+        .where(
+            FollowedPin.clip_id == clip.id, FollowedPin.marks == mark_key(pin.marks),
+            FollowedPin.first <= first, FollowedPin.last >= last,
+        )
+        .order_by(FollowedPin.last - FollowedPin.first)
+        .limit(1)
+    )  # fmt: skip
+
+
+def clip_pins(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> tuple[PinTrack, ...]:
+    """The tracks that a treatment's Pin needs. Raises NotPossible when one was not followed yet."""
+    if treatment.motion.intent != "pin":
+        return ()
+    first, last = treatment.frames(clip_info(clip).frames)
+    tracks = []
+    for pin in treatment.motion.pin.points:
+        row = covering_pin(session, clip, pin, first, last)
+        if row is None:
+            raise NotPossible(f"{clip.name}: the pinned point has not been followed through frames {first}-{last} yet.")
+        tracks.append(PinTrack.load(files.path(row.key)).part(first, last))
+    return tuple(tracks)
 
 
 @lru_cache(maxsize=8)

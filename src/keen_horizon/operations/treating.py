@@ -8,17 +8,22 @@ from typing import Any
 import numpy as np
 from sqlalchemy.orm import Session
 
+from keen_horizon.core.geometry.similarity import as_points
 from keen_horizon.core.mapping.output import OutputFrame, output_frame
-from keen_horizon.core.path.ledger import ledger, pinches, shake_curves
-from keen_horizon.core.path.solve import CameraPath, solve_path
+from keen_horizon.core.media.formats import expected_bytes
+from keen_horizon.core.motion.measurement import measurement_notes
+from keen_horizon.core.motion.pin import PinTrack
+from keen_horizon.core.path.camera_path import CameraPath, recentred
+from keen_horizon.core.path.ledger import ledger, open_areas, pinches, shake_curves
+from keen_horizon.core.path.levelling import level_note
+from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.path.tradeoff import TradePoint, smallest_zoom, trade_off
-from keen_horizon.core.path.window import gap_areas
 from keen_horizon.core.path.wish import keyed
 from keen_horizon.core.render.warp import suggested_sharpening
 from keen_horizon.core.treatment import Motion, Treatment
 from keen_horizon.operations.clips import next_letter, start_work
 from keen_horizon.operations.errors import NotPossible, NotThere
-from keen_horizon.operations.material import clip_info, clip_measurement, covering_range
+from keen_horizon.operations.material import clip_info, clip_measurement, clip_pins, covering_pin, covering_range
 from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Clip, Render, Version, Work
 
@@ -34,6 +39,23 @@ def request_measurement(session: Session, clip: Clip, treatment: Treatment) -> W
     return start_work(session, Work(kind="measure", clip_id=clip.id, first=first, last=last))
 
 
+def request_pins(session: Session, clip: Clip, treatment: Treatment) -> list[Work]:
+    """Queue following of the treatment's pinned points, those that were not followed yet."""
+    first, last = treatment.frames(clip_info(clip).frames)
+    works = []
+    for pin in treatment.motion.pin.points:
+        details = pin.model_dump(mode="json")
+        underway = any(
+            work.kind == "pin" and work.state.open and (work.first, work.last, work.details) == (first, last, details)
+            for work in clip.works
+        )
+        if not underway and covering_pin(session, clip, pin, first, last) is None:
+            works.append(
+                start_work(session, Work(kind="pin", clip_id=clip.id, first=first, last=last, details=details))
+            )
+    return works
+
+
 def save_draft(session: Session, clip: Clip, treatment: Treatment) -> None:
     """Keep the treatment the editor is working on."""
     treatment.frames(clip_info(clip).frames)
@@ -45,7 +67,7 @@ def save_version(session: Session, files: FileStore, clip: Clip, treatment: Trea
     first, last = treatment.frames(clip_info(clip).frames)
     zoom = None
     if covering_range(session, clip, first, last) is not None:
-        zoom = ledger(solve_path(clip_measurement(session, files, clip, treatment), treatment)).zoom
+        zoom = ledger(clip_path(session, files, clip, treatment)).zoom
     version = Version(clip_id=clip.id, letter=next_letter(clip.versions), treatment=treatment.to_json(), zoom=zoom)
     clip.versions.append(version)
     session.flush()
@@ -60,15 +82,42 @@ def find_version(clip: Clip, letter: str) -> Version:
     raise NotThere(f"{clip.name} has no version {letter}.")
 
 
-def request_render(session: Session, clip: Clip, treatment: Treatment) -> Work:
-    """Queue a render of a treatment whose range has been measured."""
-    first, last = treatment.frames(clip_info(clip).frames)
-    if covering_range(session, clip, first, last) is None:
-        raise NotPossible(f"{clip.name}: measure the motion of frames {first}-{last} before rendering.")
-    render = Render(clip_id=clip.id, treatment=treatment.to_json())
+def request_render(
+    session: Session, clip: Clip, treatment: Treatment, versus: dict[str, Any] | None = None
+) -> list[Work]:
+    """Queue a render of a treatment, and before it what it needs: measuring, following pinned points.
+
+    `versus` makes it a comparison: {"treatment": document, or null for as shot, "layout", "place", "turn"}.
+    """
+    needed = [request_measurement(session, clip, treatment)]
+    if treatment.motion.intent == "pin":
+        needed += request_pins(session, clip, treatment)
+    other = Treatment.from_json(versus["treatment"]) if versus and versus["treatment"] else None
+    if other is not None and other.motion.intent == "pin":
+        needed += request_pins(session, clip, other)
+    render = Render(clip_id=clip.id, treatment=treatment.to_json(), versus=versus)
     session.add(render)
     session.flush()
-    return start_work(session, Work(kind="render", clip_id=clip.id, render_id=render.id))
+    work = start_work(session, Work(kind="render", clip_id=clip.id, render_id=render.id))
+    return [*(work for work in needed if work), work]
+
+
+def start_on(session: Session, clip: Clip, render: bool) -> list[Work]:
+    """Measure a clip for the treatment it has, and render it if wanted."""
+    treatment = Treatment.from_json(clip.draft or {})
+    if render:
+        return request_render(session, clip, treatment)
+    work = request_measurement(session, clip, treatment)
+    return [work] if work else []
+
+
+def render_bytes(render: Render) -> int:
+    """About how large a render's file becomes."""
+    info, treatment = clip_info(render.clip), Treatment.from_json(render.treatment)
+    first, last = treatment.frames(info.frames)
+    size, deliver = treatment.framing.size or info.coded, treatment.deliver
+    pixels = size.width * size.height * (2 if render.versus and render.versus["layout"] == "side" else 1)
+    return expected_bytes(deliver.codec, deliver.quality, pixels, last - first + 1, info.bit_depth > 8)
 
 
 @dataclass(frozen=True)
@@ -79,6 +128,8 @@ class Solution:
     rate: float
     output: OutputFrame
     motion: Motion
+    pins: tuple[PinTrack, ...]
+    notes: tuple[str, ...]
 
     def to_json(self) -> dict[str, Any]:
         """Figures, curves, pinch points and the sampling map, one row-major 3x3 matrix a frame."""
@@ -91,6 +142,7 @@ class Solution:
             "frames": len(self.path.zoom),
             "size": [self.path.size.width, self.path.size.height],
             "ledger": figures.to_json(),
+            "notes": self.notes,
             "output": [self.output.size.width, self.output.size.height],
             "sharpen": suggested_sharpening(1 / figures.softness),
             "pinches": [asdict(pinch) for pinch in pinches(self.path, self.rate)],
@@ -100,32 +152,59 @@ class Solution:
                 "response_s": _rounded(keyed(self.motion.response_keys, self.motion.response_s, frames), 4),
                 "strength": _rounded(keyed(self.motion.strength_keys, self.motion.strength, frames), 4),
             },
+            "pins": [
+                {
+                    "confidence": _rounded(pin.trail.confidence, 3),
+                    "points": _rounded(as_points(pin.trail.points), 2),
+                }
+                for pin in self.pins
+            ],
             "wanted_zoom": _rounded(self.path.wanted_zoom, 5),
             "zoom": _rounded(self.path.zoom, 5),
-            "gap_area": _rounded(gap_areas(self.path.src_from_out, self.path.size), 5),
-            "src_from_out": _rounded(self.path.matrices().reshape(len(self.path.zoom), 9), 8),
+            "gap_area": _rounded(open_areas(self.path), 5),
+            "src_from_out": _rows(self.path.matrices()),
+            "lending": self._lending(),
         }
+
+    def _lending(self) -> dict[str, Any] | None:
+        """Where frames stood, so that the viewer can borrow from those it has just shown."""
+        if self.path.borrowed is None:
+            return None
+        poses = recentred(self.path.lenders.matrices(), self.path.size)
+        return {"reach": max(self.path.borrowed.offsets), "reference_from_src": _rows(poses)}
+
+
+def clip_path(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> CameraPath:
+    """The path for a treatment from what is stored. Raises NotPossible when something was not measured."""
+    measurement = clip_measurement(session, files, clip, treatment)
+    return solve_path(measurement, treatment, clip_pins(session, files, clip, treatment))
 
 
 def solve_clip(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> Solution:
     """Solve from the stored measurement. Raises NotPossible when there is none."""
-    measurement = clip_measurement(session, files, clip, treatment)
     info = clip_info(clip)
-    path = solve_path(measurement, treatment)
+    path = clip_path(session, files, clip, treatment)
     output = output_frame(path, treatment.framing, info.coded, info.pixel_aspect)
-    return Solution(path, info.rate, output, treatment.motion)
+    notes = measurement_notes(clip_measurement(session, files, clip, treatment))
+    if treatment.motion.intent == "level":
+        level = level_note(clip_measurement(session, files, clip, treatment), treatment.motion.level.lines)
+        notes = (level, *notes)
+    return Solution(path, info.rate, output, treatment.motion, clip_pins(session, files, clip, treatment), notes)
 
 
 def clip_trade_off(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> list[TradePoint]:
     """Zoom against remaining shake, from the stored measurement. Raises NotPossible when there is none."""
-    return trade_off(clip_measurement(session, files, clip, treatment), treatment)
+    measurement = clip_measurement(session, files, clip, treatment)
+    return trade_off(measurement, treatment, clip_pins(session, files, clip, treatment))
 
 
 def clip_smallest_zoom(
     session: Session, files: FileStore, clip: Clip, treatment: Treatment, shake_percent: float
 ) -> TradePoint:
     """The smallest zoom that leaves no more shake than wanted. Raises NotPossible when none does."""
-    point = smallest_zoom(clip_measurement(session, files, clip, treatment), treatment, shake_percent)
+    measurement = clip_measurement(session, files, clip, treatment)
+    pins = clip_pins(session, files, clip, treatment)
+    point = smallest_zoom(measurement, treatment, shake_percent, pins)
     if point.shake_percent > shake_percent:
         raise NotPossible(
             f"{clip.name}: with these settings {point.shake_percent:.3f} % remains however much is zoomed. "
@@ -136,3 +215,11 @@ def clip_smallest_zoom(
 
 def _rounded(values: Any, digits: int) -> Any:
     return values.round(digits).tolist()
+
+
+def _rows(matrices: Any) -> Any:
+    """Matrices (N, 3, 3) as rows of nine; the small last row keeps its digits."""
+    rows = matrices.reshape(len(matrices), 9) / matrices[:, 2:, 2]
+    rows[:, :6] = rows[:, :6].round(8)
+    rows[:, 6:] = rows[:, 6:].round(12)
+    return rows.tolist()

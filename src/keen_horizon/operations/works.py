@@ -8,6 +8,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from keen_horizon.jobs.progress import announce
+from keen_horizon.jobs.queue import PRIORITIES, reprioritise
 from keen_horizon.operations.clips import retry_arrival, start_work
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.store.models import Work, WorkState
@@ -16,6 +17,25 @@ from keen_horizon.store.models import Work, WorkState
 def recent_works(session: Session, limit: int = 100) -> list[Work]:
     """The newest pieces of work, newest first."""
     return list(session.scalars(select(Work).order_by(Work.id.desc()).limit(limit)))
+
+
+def waiting_works(session: Session) -> list[Work]:
+    """Work that waits, in the order in which it will be done."""
+    waiting = select(Work).where(Work.state == WorkState.WAITING).order_by(Work.priority.desc(), Work.id)
+    return list(session.scalars(waiting))
+
+
+def move_work(session: Session, work: Work, sooner: bool) -> None:
+    """Change places with the waiting render before or after. Raises NotPossible for other work."""
+    renders = [other for other in waiting_works(session) if other.kind == "render"]
+    if work not in renders:
+        raise NotPossible("Only renders that still wait can change places.")
+    at = renders.index(work)
+    there = min(max(at + (-1 if sooner else 1), 0), len(renders) - 1)
+    renders.insert(there, renders.pop(at))
+    for place, render in enumerate(reversed(renders)):
+        reprioritise(session, render, PRIORITIES["render"] + place)
+    announce(session, work)
 
 
 def cancel_work(session: Session, work: Work) -> None:
@@ -36,5 +56,8 @@ def retry_work(session: Session, work: Work) -> Work:
         raise NotPossible("Only jobs that failed or were cancelled can be tried again.")
     if work.kind == "ingest":
         return retry_arrival(session, work.clip)
-    fresh = Work(kind=work.kind, clip_id=work.clip_id, render_id=work.render_id, first=work.first, last=work.last)
+    fresh = Work(
+        kind=work.kind, clip_id=work.clip_id, render_id=work.render_id, first=work.first, last=work.last,
+        details=work.details,
+    )  # fmt: skip
     return start_work(session, fresh)

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from keen_horizon.core.errors import MeasurementError
 from keen_horizon.core.media.frames import gapless, read_frames
 from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.motion.checkpoint import restored_tracker, stored_tracker
 from keen_horizon.core.motion.measure import MotionTracker, measure_frames
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.pipeline.streams import ahead
@@ -38,10 +39,10 @@ def measure_clip(
         decoded = gapless(read_frames(source, start, last, times), start, times)
         frames = ((f.luma8(), float(f.time)) for f in ahead(decoded))
 
-        def keep(state: bytes) -> None:
+        def keep(state: MotionTracker) -> None:
             assert checkpoint is not None
             partial = checkpoint.with_name(checkpoint.name + ".part")
-            partial.write_bytes(state)
+            partial.write_bytes(stored_tracker(state))
             partial.replace(checkpoint)
 
         measure_frames(tracker, frames, last - first + 1, progress, should_stop, keep if checkpoint else None)
@@ -55,7 +56,7 @@ def measure_clip(
 
 def _resume(checkpoint: Path, info: ClipInfo) -> MotionTracker:
     try:
-        tracker = MotionTracker.restore(checkpoint.read_bytes())
+        tracker = restored_tracker(checkpoint.read_bytes())
     except (OSError, ValueError, KeyError, EOFError):
         return MotionTracker.start(info.display)
     return tracker if tracker.size == info.display else MotionTracker.start(info.display)

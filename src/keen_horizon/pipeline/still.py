@@ -1,23 +1,37 @@
-"""One exact frame as a picture, for a viewer without WebGL and for comparisons."""
+"""One exact frame as a picture: for a viewer without WebGL, for comparisons, and at full size for a close look."""
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.mapping.output import output_frame
-from keen_horizon.core.mapping.sampling import camera_map
-from keen_horizon.core.media.frames import Frame, read_frame
+from keen_horizon.core.media.frames import Frame, read_frame, read_frames
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.media.proxy import jpeg, limited_range, picture_of, scaled_planes
-from keen_horizon.core.motion.measurement import Measurement
-from keen_horizon.core.path.solve import solve_path
-from keen_horizon.core.render.warp import Warper
+from keen_horizon.core.path.camera_path import CameraPath
+from keen_horizon.core.render.warp import Warper, alone
 from keen_horizon.core.treatment import Treatment
 
 STILL_WIDTH = 960
+MARK_BGR = np.array([90, 193, 232], np.float32)
+
+
+@dataclass(frozen=True)
+class Look:
+    """How a still is shown: at most `width` wide; or the `part` (x, y, width, height) of it at full size.
+
+    `mark` tints what other frames lent.
+    """
+
+    width: int = STILL_WIDTH
+    part: tuple[int, int, int, int] | None = None
+    mark: bool = False
 
 
 def still_jpeg(
@@ -25,16 +39,40 @@ def still_jpeg(
     info: ClipInfo,
     times: NDArray[np.float64],
     number: int,
-    measurement: Measurement | None,
+    path: CameraPath | None,
     treatment: Treatment | None,
+    look: Look = Look(),
 ) -> bytes:
-    """Frame `number` as JPEG, at most 960 wide; treated when a measurement and a treatment are given."""
-    frame = read_frame(source, number, times)
-    if measurement is not None and treatment is not None:
-        path = solve_path(measurement, treatment)
-        if path.first <= number < path.first + len(path.zoom):
-            output = output_frame(path, treatment.framing, info.coded, info.pixel_aspect)
-            warper = Warper(camera_map(path), info.coded, output, "420", treatment.framing)
-            frame = Frame(frame.number, frame.time, warper.warp(frame).planes, frame.bit_depth, frame.tags)
-    size = info.display.fitted(STILL_WIDTH)
-    return jpeg(picture_of(scaled_planes(frame, size), limited_range(frame.tags), size), 90)
+    """Frame `number` as JPEG; treated when a path and its treatment are given."""
+    frame, lent = read_frame(source, number, times), None
+    shown = info.display
+    if path is not None and treatment is not None and path.first <= number < path.first + len(path):
+        output = output_frame(path, treatment.framing, info.coded, info.pixel_aspect)
+        warper = Warper(path, info.coded, output, "420", treatment.framing)
+        around = _around(source, times, number, path)
+        warped = warper.warp(frame, around.get if around else alone)
+        frame = Frame(frame.number, frame.time, warped.planes, frame.bit_depth, frame.tags)
+        lent = warped.lent if look.mark else None
+        shown = Size(round(output.size.width * output.pixel_aspect), output.size.height)
+    size = shown if look.part else shown.fitted(look.width)
+    picture = picture_of(scaled_planes(frame, size), limited_range(frame.tags), size)
+    if lent is not None:
+        picture = _tinted(picture, lent)
+    if look.part:
+        x, y, width, height = look.part
+        picture = cv2.getRectSubPix(picture, (width, height), (x + (width - 1) / 2, y + (height - 1) / 2))
+    return jpeg(picture, 95 if look.part else 90)
+
+
+def _around(source: Path, times: NDArray[np.float64], number: int, path: CameraPath) -> dict[int, Frame]:
+    """The frames that may lend to a frame, by number."""
+    if path.borrowed is None:
+        return {}
+    wanted = {number + offset for offset in path.borrowed.offsets}
+    first, last = max(path.first, min(wanted)), min(path.first + len(path) - 1, max(wanted))
+    return {f.number: f for f in read_frames(source, first, last, times) if f.number in wanted}
+
+
+def _tinted(picture: NDArray[np.uint8], lent: NDArray[np.float32]) -> NDArray[np.uint8]:
+    share = cv2.resize(lent, (picture.shape[1], picture.shape[0]), interpolation=cv2.INTER_AREA)[..., None]
+    return np.asarray(picture + (MARK_BGR - picture) * (0.45 * share), np.uint8)

@@ -86,6 +86,9 @@ class Clip(Base):
     measurements: Mapped[list[MeasuredRange]] = relationship(
         back_populates="clip", cascade="all, delete-orphan", order_by="MeasuredRange.id"
     )
+    pins: Mapped[list[FollowedPin]] = relationship(
+        back_populates="clip", cascade="all, delete-orphan", order_by="FollowedPin.id"
+    )
     versions: Mapped[list[Version]] = relationship(
         back_populates="clip", cascade="all, delete-orphan", order_by="Version.id"
     )
@@ -113,6 +116,23 @@ class MeasuredRange(Base):
     clip: Mapped[Clip] = relationship(back_populates="measurements")
 
 
+class FollowedPin(Base):
+    """The stored track of a pinned point, named by its marks, over frames `first` ... `last` of a clip."""
+
+    __tablename__ = "pin_track"
+    __table_args__ = (UniqueConstraint("clip_id", "marks", "first", "last"),)
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    clip_id: Mapped[int] = mapped_column(ForeignKey("clip.id", ondelete="CASCADE"), index=True)
+    marks: Mapped[str]
+    first: Mapped[int]
+    last: Mapped[int]
+    key: Mapped[str]
+    lost: Mapped[int]
+    created_at: Mapped[datetime] = mapped_column(default=_now)
+    clip: Mapped[Clip] = relationship(back_populates="pins")
+
+
 class Version(Base):
     """A saved treatment: A, B, C ... with its figures at the time."""
 
@@ -128,8 +148,20 @@ class Version(Base):
     clip: Mapped[Clip] = relationship(back_populates="versions")
 
 
+class StartingPoint(Base):
+    """A named set of settings (see core.starting_points); the default one is what new clips start with."""
+
+    __tablename__ = "starting_point"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(80), unique=True)
+    settings: Mapped[dict[str, Any]]
+    shipped: Mapped[bool] = mapped_column(default=False)
+    is_default: Mapped[bool] = mapped_column(default=False)
+
+
 class Render(Base):
-    """A delivered file, or one on its way."""
+    """A delivered file, or one on its way; a comparison where `versus` says what with."""
 
     __tablename__ = "render"
 
@@ -137,6 +169,7 @@ class Render(Base):
     clip_id: Mapped[int] = mapped_column(ForeignKey("clip.id", ondelete="CASCADE"), index=True)
     treatment: Mapped[dict[str, Any]]
     key: Mapped[str | None]
+    versus: Mapped[dict[str, Any] | None]
     report: Mapped[dict[str, Any] | None]
     path_key: Mapped[str | None]
     created_at: Mapped[datetime] = mapped_column(default=_now)
@@ -160,6 +193,8 @@ class Work(Base):
     total: Mapped[int] = mapped_column(default=0)
     rate: Mapped[float] = mapped_column(default=0.0)
     error: Mapped[str | None]
+    details: Mapped[dict[str, Any] | None]
+    priority: Mapped[int] = mapped_column(default=0)
     created_at: Mapped[datetime] = mapped_column(default=_now)
     ended_at: Mapped[datetime | None]
     clip: Mapped[Clip] = relationship(back_populates="works")

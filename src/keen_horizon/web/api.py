@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 from dataclasses import asdict
-from typing import Any, BinaryIO, cast
+from typing import Any, BinaryIO, Literal, cast
 
 from flask import Blueprint, jsonify, request
 from pydantic import BaseModel, ConfigDict, Field
 from werkzeug.wrappers import Response
 
+from keen_horizon.core.starting_points import started
 from keen_horizon.core.treatment import Treatment
 from keen_horizon.jobs.progress import work_json
-from keen_horizon.operations import clips, treating, uploads, works
+from keen_horizon.operations import clips, starting, treating, uploads, works
 from keen_horizon.operations.lookup import find
-from keen_horizon.store.models import Clip, Project, Upload, Work
-from keen_horizon.web.present import clip_card, clip_detail, version_json, work_row
+from keen_horizon.store.models import Clip, Project, StartingPoint, Upload, Work
+from keen_horizon.web.present import clip_card, clip_detail, starting_json, version_json, work_list
 from keen_horizon.web.services import services
 
 blueprint = Blueprint("api", __name__, url_prefix="/api")
@@ -49,6 +50,37 @@ class WantedShake(_Body):
 
     treatment: Treatment
     shake_percent: float = Field(gt=0)
+
+
+class ComparisonWanted(_Body):
+    """Two treatments to be rendered into one picture; `against` null is the clip as shot."""
+
+    treatment: Treatment
+    against: Treatment | None
+    layout: Literal["side", "wipe"]
+    place: float = Field(default=0.5, ge=0, le=1)
+    turn: float = Field(default=0.0, ge=-1.6, le=1.6)
+
+
+class CopyWanted(_Body):
+    """A treatment and the clips that get it."""
+
+    treatment: Treatment
+    clips: list[int] = Field(min_length=1)
+    render: bool = False
+
+
+class SomeClips(_Body):
+    """Clips by number."""
+
+    clips: list[int] = Field(min_length=1)
+
+
+class NewStartingPoint(_Body):
+    """A name for the settings of a treatment."""
+
+    name: str
+    treatment: Treatment
 
 
 def _treatment() -> Treatment:
@@ -142,6 +174,15 @@ def measure(clip_id: int) -> Response:
         return jsonify(work=work_json(work) if work else None)
 
 
+@blueprint.post("/clips/<int:clip_id>/pins")
+def follow_pins(clip_id: int) -> Response:
+    """Follow the treatment's pinned points through its range."""
+    treatment = _treatment()
+    with services().session() as session:
+        works = treating.request_pins(session, find(session, Clip, clip_id), treatment)
+        return jsonify(works=[work_json(work) for work in works])
+
+
 @blueprint.post("/clips/<int:clip_id>/solve")
 def solve(clip_id: int) -> Response:
     """Solve for a treatment, from the stored measurement."""
@@ -182,26 +223,100 @@ def save_version(clip_id: int) -> Response:
 
 @blueprint.post("/clips/<int:clip_id>/renders")
 def render(clip_id: int) -> Response:
-    """Render a treatment."""
+    """Render a treatment, measuring first where that is still to be done."""
     treatment = _treatment()
     with services().session() as session:
-        return jsonify(work_json(treating.request_render(session, find(session, Clip, clip_id), treatment)))
+        queued = treating.request_render(session, find(session, Clip, clip_id), treatment)
+        return jsonify(works=[work_json(work) for work in queued])
+
+
+@blueprint.post("/clips/<int:clip_id>/comparisons")
+def compare(clip_id: int) -> Response:
+    """Render a treatment beside another one or the clip as shot."""
+    body = ComparisonWanted.model_validate(request.get_json(silent=True))
+    other = body.against.to_json() if body.against else None
+    versus = {"treatment": other, "layout": body.layout, "place": body.place, "turn": body.turn}
+    with services().session() as session:
+        queued = treating.request_render(session, find(session, Clip, clip_id), body.treatment, versus)
+        return jsonify(works=[work_json(work) for work in queued])
+
+
+@blueprint.post("/clips/<int:clip_id>/copies")
+def copy_treatment(clip_id: int) -> Response:
+    """Give a treatment to other clips, have them measured, and rendered if wanted."""
+    body = CopyWanted.model_validate(request.get_json(silent=True))
+    with services().session() as session:
+        clip = find(session, Clip, clip_id)
+        changed = starting.copy_treatment(session, clip, body.treatment, body.clips)
+        queued = [work for other in changed for work in treating.start_on(session, other, body.render)]
+        return jsonify(clips=[other.id for other in changed], works=[work_json(work) for work in queued])
+
+
+@blueprint.post("/projects/<int:project_id>/<any(measure, render):task>")
+def start_on_clips(project_id: int, task: str) -> Response:
+    """Measure or render several clips, each with the treatment it has."""
+    body = SomeClips.model_validate(request.get_json(silent=True))
+    with services().session() as session:
+        chosen = [clip for clip in find(session, Project, project_id).clips if clip.id in body.clips]
+        queued = [work for clip in chosen for work in treating.start_on(session, clip, task == "render")]
+        return jsonify(works=[work_json(work) for work in queued])
+
+
+@blueprint.get("/starting-points")
+def list_starting_points() -> Response:
+    """Named sets of settings."""
+    with services().session() as session:
+        return jsonify([starting_json(point) for point in starting.starting_points(session)])
+
+
+@blueprint.post("/starting-points")
+def save_starting_point() -> Response:
+    """Keep a treatment's settings under a name."""
+    body = NewStartingPoint.model_validate(request.get_json(silent=True))
+    with services().session() as session:
+        return jsonify(starting_json(starting.save_starting_point(session, body.name, body.treatment)))
+
+
+@blueprint.post("/starting-points/<int:point_id>/apply")
+def apply_starting_point(point_id: int) -> Response:
+    """A treatment with a starting point applied."""
+    treatment = _treatment()
+    with services().session() as session:
+        return jsonify(started(treatment, find(session, StartingPoint, point_id).settings).to_json())
+
+
+@blueprint.post("/starting-points/<int:point_id>/default")
+def default_starting_point(point_id: int) -> Response:
+    """What new clips start with; asking again takes it back."""
+    with services().session() as session:
+        starting.make_default(session, find(session, StartingPoint, point_id))
+        return jsonify([starting_json(point) for point in starting.starting_points(session)])
+
+
+@blueprint.delete("/starting-points/<int:point_id>")
+def remove_starting_point(point_id: int) -> Response:
+    """Forget a starting point of one's own."""
+    with services().session() as session:
+        starting.remove_starting_point(session, find(session, StartingPoint, point_id))
+    return jsonify({})
 
 
 @blueprint.get("/works")
 def all_works() -> Response:
-    """The newest background work."""
+    """Background work: what waits in its order, then the newest; and the space that is left."""
     with services().session() as session:
-        return jsonify([work_row(work) for work in works.recent_works(session)])
+        return jsonify(work_list(session, services().files))
 
 
-@blueprint.post("/works/<int:work_id>/<any(cancel, retry):action>")
+@blueprint.post("/works/<int:work_id>/<any(cancel, retry, sooner, later):action>")
 def steer_work(work_id: int, action: str) -> Response:
-    """Cancel work, or try it again."""
+    """Cancel work, try it again, or change its place in the queue."""
     with services().session() as session:
         work: Any = find(session, Work, work_id)
         if action == "cancel":
             works.cancel_work(session, work)
-        else:
+        elif action == "retry":
             work = works.retry_work(session, work)
+        else:
+            works.move_work(session, work, action == "sooner")
         return jsonify(work_json(work))

@@ -4,16 +4,18 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from flask import Blueprint, redirect, render_template, url_for
+from flask import Blueprint, redirect, render_template, request, url_for
 from sqlalchemy import select
 from werkzeug.wrappers import Response
 
+from keen_horizon.core.treatment import Treatment
 from keen_horizon.operations.clips import media_files
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.lookup import find
-from keen_horizon.operations.works import recent_works
+from keen_horizon.operations.treating import find_version, solve_clip
 from keen_horizon.store.models import Clip, ClipState, Project
-from keen_horizon.web.present import clip_card, clip_detail, work_row
+from keen_horizon.web.present import clip_card, clip_detail, work_list
+from keen_horizon.web.report import clip_report
 from keen_horizon.web.services import services
 
 blueprint = Blueprint("pages", __name__)
@@ -54,11 +56,29 @@ def bench(clip_id: int) -> str:
         return render_template("bench.html", clip=clip, page=clip_detail(clip))
 
 
+@blueprint.get("/clips/<int:clip_id>/report")
+def report(clip_id: int) -> str:
+    """One page about a clip to print: figures, charts, pictures before and after."""
+    files = services().files
+    with services().session() as session:
+        clip = find(session, Clip, clip_id)
+        letter = request.args.get("version", "")
+        stored = find_version(clip, letter).treatment if letter else clip.draft
+        treatment = Treatment.from_json(stored or {})
+        solution = solve_clip(session, files, clip, treatment).to_json()
+        worst = solution["pinches"][0]["frame"] if solution["pinches"] else solution["first"]
+        frame = request.args.get("frame", worst, type=int)
+        page = clip_report(
+            clip, treatment, solution, min(max(frame, solution["first"]), solution["first"] + solution["frames"] - 1)
+        )
+        return render_template("report.html", clip=clip, letter=letter, report=page)
+
+
 @blueprint.get("/jobs")
 def jobs() -> str:
     """Background work, newest first."""
     with services().session() as session:
-        page = {"works": [work_row(work) for work in recent_works(session)]}
+        page = work_list(session, services().files)
         return render_template("jobs.html", page=page)
 
 

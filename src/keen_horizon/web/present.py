@@ -4,11 +4,21 @@ from __future__ import annotations
 
 from typing import Any
 
+from sqlalchemy.orm import Session
+
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.media.proxy import THUMBNAILS
 from keen_horizon.core.treatment import Treatment
 from keen_horizon.jobs.progress import work_json
-from keen_horizon.store.models import Clip, Render, Version, Work
+from keen_horizon.operations.treating import render_bytes
+from keen_horizon.operations.works import recent_works, waiting_works
+from keen_horizon.store.files import FileStore
+from keen_horizon.store.models import Clip, Render, StartingPoint, Version, Work
+
+FORMAT_NAMES = {
+    "h264": "H.264", "h265": "H.265", "prores": "ProRes", "vp9": "VP9", "av1": "AV1",
+    "png": "PNG pictures", "tiff": "TIFF pictures",
+}  # fmt: skip
 
 
 def clip_card(clip: Clip) -> dict[str, Any]:
@@ -55,7 +65,7 @@ def clip_detail(clip: Clip) -> dict[str, Any]:
         "proxy": {**(clip.proxy or {}), "url": f"/media/clips/{clip.id}/proxy.mp4"},
         "draft": _current_document(clip.draft),
         "measured": [[m.first, m.last] for m in clip.measurements],
-        "notes": [note for m in clip.measurements for note in _notes(m.blind_pairs, m.cuts)],
+        "pins": [{"marks": p.marks, "first": p.first, "last": p.last, "lost": p.lost} for p in clip.pins],
         "versions": [version_json(version) for version in clip.versions],
         "renders": [render_json(render) for render in clip.renders if render.key],
         "works": [work_json(work) for work in clip.works[-8:]],
@@ -73,16 +83,42 @@ def render_json(render: Render) -> dict[str, Any]:
     return {
         "id": render.id,
         "report": render.report,
-        "file": f"{base}/file.mp4",
+        "file": f"{base}/file",
+        "what": _what(render),
         "path_json": f"{base}/path.json",
         "path_csv": f"{base}/path.csv",
+        "transforms_csv": f"{base}/transforms.csv",
         "report_json": f"{base}/report.json",
     }
 
 
 def work_row(work: Work) -> dict[str, Any]:
     """A piece of work on the jobs page."""
-    return {**work_json(work), "clip_name": work.clip.name, "ready": work.clip.info is not None}
+    row = {**work_json(work), "clip_name": work.clip.name, "ready": work.clip.info is not None, "needs": 0}
+    if work.render and work.clip.info:
+        row |= {"what": _what(work.render), "needs": render_bytes(work.render) if work.state.open else 0}
+    return row
+
+
+def work_list(session: Session, files: FileStore) -> dict[str, Any]:
+    """Waiting work in its order, then all the rest, newest first; with the bytes it needs and those left."""
+    waiting = waiting_works(session)
+    known = {work.id for work in waiting}
+    works = [*waiting, *(work for work in recent_works(session) if work.id not in known)]
+    return {"works": [work_row(work) for work in works], "free": files.free_bytes()}
+
+
+def starting_json(point: StartingPoint) -> dict[str, Any]:
+    """A starting point."""
+    return {"id": point.id, "name": point.name, "settings": point.settings, "shipped": point.shipped,
+            "is_default": point.is_default}  # fmt: skip
+
+
+def _what(render: Render) -> str:
+    """What a render writes, in a few words."""
+    deliver = Treatment.from_json(render.treatment).deliver
+    against = {"side": ", side by side", "wipe": ", wiped"}[render.versus["layout"]] if render.versus else ""
+    return f"{FORMAT_NAMES[deliver.codec]}, {deliver.container.upper()}{against}"
 
 
 def _current_document(stored: dict[str, Any] | None) -> dict[str, Any]:
@@ -105,12 +141,3 @@ def _failure(works: list[Work]) -> dict[str, Any] | None:
     if works and works[-1].state == "failed" and works[-1].kind != "ingest":
         return work_json(works[-1])
     return None
-
-
-def _notes(blind: int, cuts: int) -> list[str]:
-    notes = []
-    if blind:
-        notes.append(f"{blind} frames show too little to follow; the motion there is interpolated.")
-    if cuts:
-        notes.append(f"The measurement found {cuts} cut{'s' if cuts > 1 else ''}; motion is not carried across.")
-    return notes

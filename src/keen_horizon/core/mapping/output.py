@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, resized
-from keen_horizon.core.path.solve import CameraPath
+from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.treatment import Framing
 
 Floats = NDArray[np.float64]
@@ -44,7 +44,7 @@ def output_frame(path: CameraPath, framing: Framing, coded: Size, pixel_aspect: 
         step = min(display.width / size.width, display.height / size.height)
         return OutputFrame(size, _centred(display, size, step, step), Fraction(1))
     if framing.edges == "trim":
-        shrink = float(path.window.max()) * framing.window.scale
+        shrink = float(path.shrink.max()) * framing.window.scale
         size = _even(coded.width / shrink, coded.height / shrink)
         return OutputFrame(size, _centred(display, size, shrink * display.width / coded.width, shrink), pixel_aspect)
     return OutputFrame(_even(coded.width, coded.height), resized(display, coded), pixel_aspect)

@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, transform
-from keen_horizon.core.path.solve import CameraPath
+from keen_horizon.core.path.camera_path import CameraPath
 
 Floats = NDArray[np.float64]
 Maps = tuple[NDArray[np.float32], NDArray[np.float32]]

@@ -5,15 +5,15 @@ warped by the predicted pose so that only a small motion is left to find, and th
 it agrees with the prediction. A key frame serves while enough of its points are still in sight. The
 pose graph joins all of it.
 
-`MotionTracker` can be stored and restored between any two frames: that is the checkpoint.
+Where a pair shows nothing in common, the last good frame is kept for a while: if a later one matches it,
+what lay between was a flash, a black stretch or an obstacle, and motion is carried across; if none does,
+it was a cut.
 """
 
 from __future__ import annotations
 
-import io
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
-from typing import Any
 
 import cv2
 import numpy as np
@@ -21,9 +21,10 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.errors import MeasurementError, Stopped
 from keen_horizon.core.geometry.picture import Size, resized
-from keen_horizon.core.geometry.similarity import Complex, Floats, Similarities, as_points
+from keen_horizon.core.geometry.similarity import Complex, Similarities, as_points
+from keen_horizon.core.motion.levels import EVERY, LevelSight, joined_levels, see_level
 from keen_horizon.core.motion.measurement import Evidence, Measurement, joined
-from keen_horizon.core.motion.posegraph import Edges, solve_poses
+from keen_horizon.core.motion.posegraph import Edges, solve_poses, solve_tilts
 from keen_horizon.core.motion.robust import Fit, fit_tracks
 from keen_horizon.core.motion.tracking import Gray, Points, Tracks, follow, follow_nearby, spread_corners
 
@@ -34,10 +35,32 @@ KEY_SIGHT = 0.45
 FRESH_EVERY, FRESH_BELOW = 4, 0.7
 PAIR_SIGMA, KEY_SIGMA, BLIND_SIGMA = 0.1, 0.1, 30.0
 CUT_DIFFERENCE = 24.0
+BRIDGE_S = 2.0
+BRIDGE_SIGHT = 0.4
+REPEAT_DIFFERENCE = 0.15
+
+
+@dataclass(frozen=True)
+class Link:
+    """A match of frame `target` to the earlier frame `source`: the fit's motions and its centre."""
+
+    source: int
+    target: int
+    z: complex
+    t: complex
+    tilted_z: complex
+    tilted_t: complex
+    tilt: complex
+    centre: complex
+
+    @staticmethod
+    def of(source: int, target: int, fit: Fit) -> Link:
+        """The link that a fit makes."""
+        return Link(source, target, fit.z, fit.t, fit.tilted_z, fit.tilted_t, fit.tilt, fit.centre)
 
 
 @dataclass
-class _Key:
+class Key:
     """A frame that later ones are matched to."""
 
     number: int
@@ -46,24 +69,40 @@ class _Key:
 
 
 @dataclass
+class PairQuality:
+    """How well frames n and n + 1 could be matched."""
+
+    tracked: int
+    inliers: int
+    residual: float
+    cut: bool
+    blind: bool
+    repeated: bool
+
+
+@dataclass
 class MotionTracker:
-    """The state of a measuring run, in analysis pixels; feed it frames in order with `add`."""
+    """The state of a measuring run, in analysis pixels; feed it frames in order with `add`.
+
+    `pairs` link every frame to the next, `links` frames to key frames; `points` and `believed` are the
+    evidence; `anchor` is the last good frame while what follows it shows nothing in common.
+    """
 
     size: Size
     analysis: Size
     previous: Gray | None = None
-    count: int = 0
     times: list[float] = field(default_factory=list)
-    pair_z: list[complex] = field(default_factory=list)
-    pair_t: list[complex] = field(default_factory=list)
-    quality: list[tuple[int, int, float, bool, bool]] = field(default_factory=list)
+    pairs: list[Link] = field(default_factory=list)
+    quality: list[PairQuality] = field(default_factory=list)
     points: list[NDArray[np.float32]] = field(default_factory=list)
     believed: list[NDArray[np.bool_]] = field(default_factory=list)
-    links: list[tuple[int, int, complex, complex, complex]] = field(default_factory=list)
-    centres: list[complex] = field(default_factory=list)
-    key: _Key | None = None
+    links: list[Link] = field(default_factory=list)
+    sights: list[tuple[int, LevelSight]] = field(default_factory=list)
+    anchor: Key | None = None
+    key: Key | None = None
     key_z: complex = 1 + 0j
     key_t: complex = 0j
+    key_tilt: complex = 0j
     key_misses: int = 0
     followed: Points = field(default_factory=lambda: np.zeros((0, 2), np.float32))
     fresh: int = 0
@@ -76,41 +115,50 @@ class MotionTracker:
         scale = min(1.0, side / longest)
         return MotionTracker(size, Size(max(16, round(size.width * scale)), max(16, round(size.height * scale))))
 
+    @property
+    def count(self) -> int:
+        """Frames taken so far."""
+        return len(self.times)
+
     def add(self, luma: NDArray[np.uint8], time: float) -> None:
         """Take the next frame's luma plane (rows, columns)."""
         gray = cv2.resize(luma, (self.analysis.width, self.analysis.height), interpolation=cv2.INTER_AREA)
         if self.previous is not None:
-            self._pair(self.previous, gray)
+            trouble = self._pair(self.previous, gray)
+            self._bridge(self.previous, gray, time, trouble)
             self._match_key(gray)
         if self.key is None:
             self._new_key(gray)
+        if self.count % EVERY == 0:
+            self._see_level(gray, luma)
         self.previous = gray
         self.times.append(time)
-        self.count += 1
 
-    def _pair(self, previous: Gray, gray: Gray) -> None:
+    def _pair(self, previous: Gray, gray: Gray) -> bool:
+        """Match a frame to the one before; true when they have nothing in common."""
         corners = self._points(previous)
         tracks = follow(previous, gray, corners)
         self.followed = tracks.target
-        hint = (self.pair_z[-1], self.pair_t[-1]) if self.pair_z else None
+        hint = (self.pairs[-1].z, self.pairs[-1].t) if self.pairs else None
         fit = fit_tracks(tracks, gray.shape, self.count, hint)
         cut = self._is_cut(previous, gray, fit, len(corners))
-        self.pair_z.append(1 + 0j if fit is None or cut else fit.z)
-        self.pair_t.append(0j if fit is None or cut else fit.t)
-        self.centres.append(fit.centre if fit else self.analysis.centre)
+        known = fit is not None and not cut
+        here = self.count
+        if fit is not None and known:
+            self.pairs.append(Link.of(here - 1, here, fit))
+        else:
+            self.pairs.append(Link(here - 1, here, 1 + 0j, 0j, 1 + 0j, 0j, 0j, self.analysis.centre))
         self.quality.append(
-            (
-                len(corners),
-                fit.count if fit else 0,
-                fit.residual if fit else 0.0,
-                cut,
-                fit is None and not cut,
+            PairQuality(
+                len(corners), fit.count if fit else 0, fit.residual if fit else 0.0, cut, not known and not cut,
+                bool(cv2.absdiff(previous, gray).mean() < REPEAT_DIFFERENCE),
             )
-        )
+        )  # fmt: skip
         self.points.append(tracks.source)
         self.believed.append(fit.inliers if fit else np.zeros(len(tracks), np.bool_))
         if cut:
             self.key = None
+        return not known
 
     def _points(self, previous: Gray) -> Points:
         """Points to follow on: those just followed, or fresh ones every few frames and after losses."""
@@ -126,27 +174,48 @@ class MotionTracker:
         small = [cv2.resize(g, (32, 18), interpolation=cv2.INTER_AREA).astype(np.float32) for g in (previous, gray)]
         return bool(np.abs(small[0] - small[1]).mean() > CUT_DIFFERENCE)
 
+    def _bridge(self, previous: Gray, gray: Gray, time: float, trouble: bool) -> None:
+        """Keep the frame before trouble; carry motion across when a later one matches it."""
+        if self.anchor is None:
+            if trouble:
+                corners = spread_corners(previous)
+                self.anchor = Key(self.count - 1, previous, corners) if len(corners) else None
+            return
+        anchor = self.anchor
+        if time - self.times[anchor.number] > BRIDGE_S:
+            self.anchor = None
+            return
+        fit = fit_tracks(follow(anchor.gray, gray, anchor.corners), gray.shape, self.count)
+        if fit is None or fit.count < BRIDGE_SIGHT * len(anchor.corners):
+            return
+        self.links.append(Link.of(anchor.number, self.count, fit))
+        for quality in self.quality[anchor.number :]:
+            if quality.cut:
+                quality.cut, quality.blind = False, True
+        self.anchor = None
+
     def _match_key(self, gray: Gray) -> None:
         key = self.key
         if key is None:
             return
-        z, t = self.pair_z[-1], self.pair_t[-1]
-        self.key_z, self.key_t = z * self.key_z, z * self.key_t + t
+        pair = self.pairs[-1]
+        self.key_tilt += np.conj(self.key_z) * pair.tilt
+        self.key_z, self.key_t = pair.z * self.key_z, pair.z * self.key_t + pair.t
         match = self._match(key, gray, self.key_z, self.key_t)
         if match is None:
             self.key_misses += 1
         else:
             fit, seen = match
             self.key_misses = 0
-            self.key_z, self.key_t = fit.z, fit.t
+            self.key_z, self.key_t, self.key_tilt = fit.z, fit.t, fit.tilt
             if key.number != self.count - 1:
-                self.links.append((key.number, self.count, fit.z, fit.t, fit.centre))
+                self.links.append(Link.of(key.number, self.count, fit))
             if seen >= KEY_SIGHT:
                 return
         if match is not None or self.key_misses > 5:
             self._new_key(gray)
 
-    def _match(self, key: _Key, gray: Gray, z: complex, t: complex) -> tuple[Fit, float] | None:
+    def _match(self, key: Key, gray: Gray, z: complex, t: complex) -> tuple[Fit, float] | None:
         """Match a frame to a key frame near the predicted motion; also the share of points in sight."""
         predicted = np.array([[z.real, -z.imag, t.real], [z.imag, z.real, t.imag]])
         warped = cv2.warpAffine(
@@ -163,23 +232,36 @@ class MotionTracker:
         height, width = gray.shape
         inside = ((found >= 4) & (found < (width - 4, height - 4))).all(-1)
         tracks = Tracks(tracks.source[inside], found[inside])
-        fit = fit_tracks(tracks, gray.shape, self.count, (z, t))
+        fit = fit_tracks(tracks, gray.shape, self.count, (z, t), self.key_tilt)
         if fit is None or not fit.agrees(z, t, gray.shape, KEY_GATE_PX):
             return None
         return fit, fit.count / max(1, len(key.corners))
 
     def _new_key(self, gray: Gray) -> None:
-        self.key = _Key(self.count, gray, spread_corners(gray, per_cell=1))
-        self.key_z, self.key_t, self.key_misses = 1 + 0j, 0j, 0
+        self.key = Key(self.count, gray, spread_corners(gray, per_cell=1))
+        self.key_z, self.key_t, self.key_tilt, self.key_misses = 1 + 0j, 0j, 0j, 0
+
+    def _see_level(self, gray: Gray, luma: Gray) -> None:
+        before = self.sights[-1][1].angle if self.sights else 0.0
+        sight = see_level(gray, before if abs(before) < np.pi / 4 else 0.0, luma)
+        if sight is not None:
+            self.sights.append((self.count, sight))
 
     def finish(self, first: int) -> Measurement:
         """Solve the pose graph and give the measurement of frames from clip number `first`."""
         if self.count == 0:
             raise MeasurementError("There was no frame to measure; widen the range.")
-        quality = np.array(self.quality, np.float64).reshape(-1, 5)
-        cut, blind = quality[:, 3] > 0, quality[:, 4] > 0
-        pairs = _bridged(Similarities(joined(self.pair_z), joined(self.pair_t)), blind)
-        poses = self._poses(pairs, blind)
+        cut, blind, repeated = (
+            np.array([getattr(q, name) for q in self.quality], np.bool_) for name in ("cut", "blind", "repeated")
+        )
+        plain = _motion([(pair.z, pair.t) for pair in self.pairs])
+        tilted = _motion([(pair.tilted_z, pair.tilted_t) for pair in self.pairs])
+        pairs = _bridged(plain, blind)
+        poses = self._poses(pairs, blind, [(link.z, link.t) for link in self.links])
+        tilted_poses = self._poses(
+            _bridged(tilted, blind), blind, [(link.tilted_z, link.tilted_t) for link in self.links]
+        )
+        tilts = self._tilts(poses, blind)
         display_from_analysis = resized(self.size, self.analysis)
         scale = float(display_from_analysis[0, 0])
         half = complex(display_from_analysis[0, 2], display_from_analysis[1, 2])
@@ -193,66 +275,39 @@ class MotionTracker:
         return Measurement(
             self.size, first, np.array(self.times),
             _at_display(pairs, scale, half), _at_display(poses, scale, half),
-            quality[:, 0].astype(np.int32), quality[:, 1].astype(np.int32), quality[:, 2] * scale,
-            cut, blind, evidence,
+            _at_display(tilted_poses, scale, half), tilts / scale,
+            joined_levels(self.sights, np.angle(pairs.z), cut, blind),
+            np.array([q.tracked for q in self.quality], np.int32),
+            np.array([q.inliers for q in self.quality], np.int32),
+            np.array([q.residual for q in self.quality], np.float64) * scale,
+            cut, blind, repeated, evidence,
         )  # fmt: skip
 
-    def _poses(self, pairs: Similarities, blind: NDArray[np.bool_]) -> Similarities:
+    def _poses(
+        self, pairs: Similarities, blind: NDArray[np.bool_], linked: list[tuple[complex, complex]]
+    ) -> Similarities:
         chain = Similarities.chain(pairs)
         if len(pairs) == 0:
             return chain
-        sources = np.r_[np.arange(len(pairs)), [link[0] for link in self.links]].astype(np.intp)
-        targets = np.r_[np.arange(1, len(pairs) + 1), [link[1] for link in self.links]].astype(np.intp)
-        motion = Similarities(
-            np.r_[pairs.z, joined([link[2] for link in self.links])],
-            np.r_[pairs.t, joined([link[3] for link in self.links])],
+        links = _motion(linked)
+        motion = Similarities(np.r_[pairs.z, links.z], np.r_[pairs.t, links.t])
+        return solve_poses(self._edges(motion, blind), chain, self.analysis.half_diagonal / 2)
+
+    def _tilts(self, poses: Similarities, blind: NDArray[np.bool_]) -> Complex:
+        if len(poses) < 2:
+            return np.zeros(len(poses), np.complex128)
+        edges = self._edges(Similarities.identity(len(self.pairs) + len(self.links)), blind)
+        return solve_tilts(edges, joined([link.tilt for link in [*self.pairs, *self.links]]), poses)
+
+    def _edges(self, motion: Similarities, blind: NDArray[np.bool_]) -> Edges:
+        every = [*self.pairs, *self.links]
+        return Edges(
+            np.array([link.source for link in every], np.intp),
+            np.array([link.target for link in every], np.intp),
+            motion,
+            joined([link.centre for link in every]),
+            np.r_[np.where(blind, BLIND_SIGMA, PAIR_SIGMA), np.full(len(self.links), KEY_SIGMA)],
         )
-        centre: Complex = np.r_[joined(self.centres), joined([link[4] for link in self.links])]
-        sigma: Floats = np.r_[np.where(blind, BLIND_SIGMA, PAIR_SIGMA), np.full(len(self.links), KEY_SIGMA)]
-        return solve_poses(Edges(sources, targets, motion, centre, sigma), chain, self.analysis.half_diagonal / 2)
-
-    def store(self) -> bytes:
-        """The state as bytes of an .npz, without pickling."""
-        data: dict[str, Any] = {
-            "sizes": [self.size.width, self.size.height, self.analysis.width, self.analysis.height],
-            "count": self.count, "times": self.times, "pair_z": joined(self.pair_z), "pair_t": joined(self.pair_t),
-            "quality": np.array(self.quality, np.float64).reshape(-1, 5),
-            "lengths": [len(p) for p in self.points],
-            "points": np.concatenate([*self.points, np.zeros((0, 2), np.float32)]),
-            "believed": np.concatenate([*self.believed, np.zeros(0, np.bool_)]),
-            "links": np.array(self.links, np.complex128).reshape(-1, 5), "centres": joined(self.centres),
-            "key": np.array([self.key_z, self.key_t, self.key_misses]),
-        }  # fmt: skip
-        if self.previous is not None:
-            data["previous"] = self.previous
-        if self.key is not None:
-            data |= {"key_number": self.key.number, "key_gray": self.key.gray, "key_corners": self.key.corners}
-        buffer = io.BytesIO()
-        np.savez(buffer, **data)
-        return buffer.getvalue()
-
-    @staticmethod
-    def restore(stored: bytes) -> MotionTracker:
-        """The reverse of `store`. Raises ValueError or KeyError on foreign bytes."""
-        with np.load(io.BytesIO(stored), allow_pickle=False) as data:
-            width, height, across, down = (int(side) for side in data["sizes"])
-            ends = np.cumsum(data["lengths"])[:-1]
-            key_z, key_t, misses = data["key"]
-            return MotionTracker(
-                Size(width, height), Size(across, down),
-                previous=data.get("previous", None),
-                count=int(data["count"]), times=data["times"].tolist(),
-                pair_z=data["pair_z"].tolist(), pair_t=data["pair_t"].tolist(),
-                quality=[(int(q[0]), int(q[1]), float(q[2]), bool(q[3]), bool(q[4])) for q in data["quality"]],
-                points=np.split(data["points"], ends)[: len(data["lengths"])],
-                believed=np.split(data["believed"], ends)[: len(data["lengths"])],
-                links=[(int(a.real), int(b.real), z, t, c) for a, b, z, t, c in data["links"].tolist()],
-                centres=data["centres"].tolist(),
-                key=_Key(int(data["key_number"]), data["key_gray"], data["key_corners"])
-                if "key_number" in data
-                else None,
-                key_z=complex(key_z), key_t=complex(key_t), key_misses=int(misses.real),
-            )  # fmt: skip
 
 
 def measure_frames(
@@ -261,7 +316,7 @@ def measure_frames(
     total: int,
     progress: Callable[[int, int], None],
     should_stop: Callable[[], bool],
-    checkpoint: Callable[[bytes], None] | None = None,
+    checkpoint: Callable[[MotionTracker], None] | None = None,
     checkpoint_every: int = 120,
 ) -> None:
     """Feed frames (luma plane, time) to a tracker, with progress and checkpoints. Raises Stopped."""
@@ -271,7 +326,11 @@ def measure_frames(
         tracker.add(luma, time)
         progress(tracker.count, total)
         if checkpoint is not None and tracker.count % checkpoint_every == 0:
-            checkpoint(tracker.store())
+            checkpoint(tracker)
+
+
+def _motion(values: list[tuple[complex, complex]]) -> Similarities:
+    return Similarities(joined([z for z, _ in values]), joined([t for _, t in values]))
 
 
 def _bridged(pairs: Similarities, blind: NDArray[np.bool_]) -> Similarities:

@@ -13,8 +13,9 @@ from numpy.typing import NDArray
 from keen_horizon.core.errors import MeasurementError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Similarities
+from keen_horizon.core.motion.levels import Levels
 
-FORMAT = 1
+FORMAT = 2
 
 
 @dataclass(frozen=True)
@@ -38,9 +39,11 @@ class Evidence:
 class Measurement:
     """Motion of N frames from frame `first`, in display pixels (upright, square).
 
-    `pairs` (N-1,) next_from_this; `poses` (N,) reference_from_frame, drift removed. `tracked`,
-    `inliers` (N-1,) counts; `residual` (N-1,) RMS of the inliers in px; `cut` (N-1,) marks a change of
-    shot; `blind` (N-1,) pairs whose motion was interpolated since nothing could be followed.
+    `pairs` (N-1,) next_from_this; `poses` (N,) reference_from_frame, drift removed. `tilted_poses` (N,) with
+    `tilts` (N,), 1/px (see geometry.tilt), are the same with perspective; `levels` where level lies.
+    `tracked`, `inliers` (N-1,) counts; `residual` (N-1,) RMS of the inliers in px; `cut` (N-1,) marks a
+    change of shot; `blind` (N-1,) pairs whose motion was interpolated since nothing could be followed;
+    `repeated` (N-1,) frames that are copies of the one before.
     """
 
     size: Size
@@ -48,11 +51,15 @@ class Measurement:
     times: NDArray[np.float64]
     pairs: Similarities
     poses: Similarities
+    tilted_poses: Similarities
+    tilts: Complex
+    levels: Levels
     tracked: NDArray[np.int32]
     inliers: NDArray[np.int32]
     residual: NDArray[np.float64]
     cut: NDArray[np.bool_]
     blind: NDArray[np.bool_]
+    repeated: NDArray[np.bool_]
     evidence: Evidence
 
     def __len__(self) -> int:
@@ -76,7 +83,9 @@ class Measurement:
         table = slice(int(rows[0]), int(rows[-1]))
         return Measurement(
             self.size, first, self.times[start:stop], self.pairs[pairs], self.poses[start:stop],
+            self.tilted_poses[start:stop], self.tilts[start:stop], self.levels[start:stop],
             self.tracked[pairs], self.inliers[pairs], self.residual[pairs], self.cut[pairs], self.blind[pairs],
+            self.repeated[pairs],
             Evidence(rows - rows[0], self.evidence.points[table], self.evidence.believed[table]),
         )  # fmt: skip
 
@@ -87,8 +96,10 @@ class Measurement:
             partial,
             format=FORMAT, size=[self.size.width, self.size.height], first=self.first, times=self.times,
             pair_z=self.pairs.z, pair_t=self.pairs.t, pose_z=self.poses.z, pose_t=self.poses.t,
+            tilted_z=self.tilted_poses.z, tilted_t=self.tilted_poses.t, tilts=self.tilts,
+            level=self.levels.angle, level_sigma=self.levels.sigma, level_kind=self.levels.kind,
             tracked=self.tracked, inliers=self.inliers, residual=self.residual, cut=self.cut,
-            blind=self.blind, starts=self.evidence.starts, points=self.evidence.points,
+            blind=self.blind, repeated=self.repeated, starts=self.evidence.starts, points=self.evidence.points,
             believed=self.evidence.believed,
         )  # fmt: skip
         partial.replace(path)
@@ -98,12 +109,21 @@ class Measurement:
         """Read what `save` wrote. Raises MeasurementError for anything else."""
         try:
             with np.load(path, allow_pickle=False) as data:
-                if int(data["format"]) != FORMAT:
-                    raise MeasurementError(f"{path.name}: made by another version; measure the clip again.")
+                if int(data["format"]) > FORMAT:
+                    raise MeasurementError(f"{path.name}: made by a newer version; measure the clip again.")
+                poses, count = Similarities(data["pose_z"], data["pose_t"]), len(data["times"])
+                tilted, tilts, levels, repeated = (  # format 1 had none of these
+                    (poses, np.zeros(count, np.complex128), Levels.unknown(count), np.zeros(count - 1, np.bool_))
+                    if int(data["format"]) == 1
+                    else (
+                        Similarities(data["tilted_z"], data["tilted_t"]), data["tilts"],
+                        Levels(data["level"], data["level_sigma"], data["level_kind"]), data["repeated"],
+                    )
+                )  # fmt: skip
                 return Measurement(
                     Size(*(int(side) for side in data["size"])), int(data["first"]), data["times"],
-                    Similarities(data["pair_z"], data["pair_t"]), Similarities(data["pose_z"], data["pose_t"]),
-                    data["tracked"], data["inliers"], data["residual"], data["cut"], data["blind"],
+                    Similarities(data["pair_z"], data["pair_t"]), poses, tilted, tilts, levels,
+                    data["tracked"], data["inliers"], data["residual"], data["cut"], data["blind"], repeated,
                     Evidence(data["starts"], data["points"], data["believed"]),
                 )  # fmt: skip
         except (OSError, KeyError, ValueError, zipfile.BadZipFile) as error:
@@ -130,6 +150,29 @@ class Measurement:
                 for i in range(len(self.pairs))
             ],
         }
+
+
+def measurement_notes(measurement: Measurement) -> tuple[str, ...]:
+    """What an editor should know about how the measurement went, with the frames concerned."""
+    notes = []
+    first = measurement.first
+    if measurement.cut.any():
+        at = first + 1 + np.flatnonzero(measurement.cut)
+        shown = ", ".join(str(frame) for frame in at[:6]) + (" ..." if len(at) > 6 else "")
+        notes.append(f"A new shot begins at frame {shown}. Every shot is steadied by itself.")
+    if measurement.blind.any():
+        shown = ", ".join(f"{first + a}-{first + b}" for a, b in _stretches(measurement.blind)[:6])
+        notes.append(f"Nothing could be followed in frames {shown}; the motion there is interpolated.")
+    repeated = int(measurement.repeated.sum())
+    if 0 < repeated <= len(measurement) / 2:
+        notes.append(f"{repeated} frames repeat the one before them; the picture stutters there as shot.")
+    return tuple(notes)
+
+
+def _stretches(flags: NDArray[np.bool_]) -> list[tuple[int, int]]:
+    """Runs of pairs as the frames from the first one's start to the last one's end."""
+    edges = np.flatnonzero(np.diff(np.r_[0, flags.astype(np.int8), 0]))
+    return [(int(a), int(b)) for a, b in edges.reshape(-1, 2)]
 
 
 def joined(values: list[complex]) -> Complex:

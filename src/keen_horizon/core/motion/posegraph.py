@@ -57,6 +57,18 @@ def solve_poses(edges: Edges, chain: Similarities, radius: float) -> Similaritie
     return Similarities(z, t - t[0])
 
 
+def solve_tilts(edges: Edges, tilt: Complex, poses: Similarities) -> Complex:
+    """Tilts (N,) of frames whose differences are `tilt` (E,), each seen from its edge's source frame.
+
+    A tilt p seen from a frame is p / conj(z) seen from the reference, where tilts add along a chain to first
+    order; the first frame has none.
+    """
+    seen = tilt / np.conj(poses.z[edges.source])
+    scale = np.maximum(np.median(np.abs(seen)), 1e-9) / edges.sigma.min()
+    found = _robust(edges, seen, len(poses), edges.sigma * scale)
+    return np.asarray((found - found[0]) * np.conj(poses.z))
+
+
 def _robust(edges: Edges, difference: Complex, count: int, sigma: Floats) -> Complex:
     """Values x (N,) with x_source - x_target = difference, outliers outvoted."""
     weights = 1 / sigma**2

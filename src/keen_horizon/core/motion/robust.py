@@ -12,20 +12,30 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import as_complex, fit_similarity
+from keen_horizon.core.geometry.tilt import fit_tilt, tilted
 from keen_horizon.core.motion.tracking import Tracks, grid_cells
 
 THRESHOLD_PX = 1.0
 TRIALS = 96
 MINIMUM_INLIERS = 12
+TILT_REACH_PX = 3.0
+TILT_SPREAD = 1e-5  # 1/px at 640 wide: a pair of frames moves a corner by about a pixel that way
 
 
 @dataclass(frozen=True)
 class Fit:
-    """target = z source + t in analysis pixels; `inliers` (N,) marks the tracks believed."""
+    """target = z source + t in analysis pixels; `inliers` (N,) marks the tracks believed.
+
+    With a tilt, target = tilted_z (U(tilt)(source - middle) + middle) + tilted_t fits better still.
+    """
 
     z: complex
     t: complex
+    tilted_z: complex
+    tilted_t: complex
+    tilt: complex
     inliers: NDArray[np.bool_]
     residual: float
     centre: complex
@@ -43,7 +53,11 @@ class Fit:
 
 
 def fit_tracks(
-    tracks: Tracks, shape: tuple[int, ...], seed: int, hint: tuple[complex, complex] | None = None
+    tracks: Tracks,
+    shape: tuple[int, ...],
+    seed: int,
+    hint: tuple[complex, complex] | None = None,
+    expected_tilt: complex = 0j,
 ) -> Fit | None:
     """The motion that most of the picture follows, or None where too little agrees.
 
@@ -59,7 +73,7 @@ def fit_tracks(
     starts = np.r_[0, np.flatnonzero(np.diff(cells[order])) + 1]
     covered = np.logical_or.reduceat(close[:, order], starts, axis=1).sum(1)
     best = int(np.argmax(covered + close.sum(1) / (4.0 * len(source))))
-    return _refit(source, target, close[best])
+    return _refit(source, target, close[best], Size(shape[1], shape[0]), expected_tilt)
 
 
 def _candidates(
@@ -80,7 +94,13 @@ def _candidates(
     return np.r_[z, [e[0] for e in extra]], np.r_[t, [e[1] for e in extra]]
 
 
-def _refit(source: NDArray[np.complex128], target: NDArray[np.complex128], inliers: NDArray[np.bool_]) -> Fit | None:
+def _refit(
+    source: NDArray[np.complex128],
+    target: NDArray[np.complex128],
+    inliers: NDArray[np.bool_],
+    size: Size,
+    expected_tilt: complex,
+) -> Fit | None:
     weights = inliers.astype(np.float64)
     spread = THRESHOLD_PX / 3
     z, t = 1 + 0j, 0j
@@ -98,4 +118,28 @@ def _refit(source: NDArray[np.complex128], target: NDArray[np.complex128], inlie
     if believed.sum() < MINIMUM_INLIERS:
         return None
     residual = float(np.sqrt((weights * errors**2).sum() / weights.sum()))
-    return Fit(z, t, believed, residual, complex(source[believed].mean()))
+    tilted_z, tilted_t, tilt = _refit_tilted(source, target, z, t, size, expected_tilt)
+    return Fit(z, t, tilted_z, tilted_t, tilt, believed, residual, complex(source[believed].mean()))
+
+
+def _refit_tilted(
+    source: NDArray[np.complex128],
+    target: NDArray[np.complex128],
+    z: complex,
+    t: complex,
+    size: Size,
+    expected_tilt: complex,
+) -> tuple[complex, complex, complex]:
+    """The similarity with its tilt: tracks that a similarity alone cannot explain may agree with one."""
+    middle = size.centre
+    near = np.abs(z * source + t - target) < TILT_REACH_PX
+    source, still = source[near] - middle, (target[near] - t) / z - middle
+    off = np.abs(still - source)
+    dz, dt, tilt = 0j, 0j, expected_tilt
+    for _ in range(4):
+        spread = max(0.08, 1.2 * float(np.median(off)))
+        weights = np.clip(1 - (off / (4.685 * spread)) ** 2, 0, None) ** 2
+        dz, dt, tilt = fit_tilt(source, still, weights / spread**2, size, expected_tilt, TILT_SPREAD)
+        off = np.abs((1 + dz) * tilted(np.array([tilt]), source, size)[0] + dt - still)
+    tilted_z = z * (1 + dz)
+    return tilted_z, z * (dt + middle) + t - tilted_z * middle, tilt

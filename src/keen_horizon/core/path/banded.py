@@ -1,9 +1,9 @@
 """Convex quadratic programs that are banded in time, solved by an interior point.
 
-    minimise  1/2 x'Hx - f'x   subject to  s_i A x_i <= b_i  for every frame i
+    minimise  1/2 x'Hx - f'x   subject to  s_i A_i x_i <= b_i  for every frame i
 
-H couples a frame with a few neighbours (banded), the inequalities touch one frame each and are the same
-for all but for a scale, so that they are matrix products. Mehrotra's
+H couples a frame with a few neighbours (banded), the inequalities touch one frame each; where they are the
+same for all but for a scale, they are one matrix product. Mehrotra's
 predictor-corrector (1992; Nocedal & Wright, Numerical Optimization, 2nd ed., ch. 16.6) then needs one
 banded Cholesky factor per iteration, linear in the number of frames.
 """
@@ -28,7 +28,7 @@ TOLERANCE = 1e-9
 class BandedProgram:
     """`hessian` (bands, N k) in SciPy's lower form, `linear` (N k,).
 
-    `rows` is A (m, k), `scale` s (N,), `bound` b (N, m).
+    `rows` is A (m, k) for all frames, or (N, m, k); `scale` is s (N,), `bound` b (N, m).
     """
 
     hessian: Floats
@@ -38,12 +38,14 @@ class BandedProgram:
     bound: Floats
 
     def left(self, x: Floats) -> Floats:
-        """The left sides s_i A x_i (N, m) for x (N, k)."""
-        return np.asarray(self.scale[:, None] * (x @ self.rows.T))
+        """The left sides s_i A_i x_i (N, m) for x (N, k)."""
+        product = x @ self.rows.T if self.rows.ndim == 2 else np.einsum("nmk,nk->nm", self.rows, x)
+        return np.asarray(self.scale[:, None] * product)
 
     def back(self, y: Floats) -> Floats:
         """The transpose of `left`: y (N, m) -> (N, k)."""
-        return np.asarray((self.scale[:, None] * y) @ self.rows)
+        weighed = self.scale[:, None] * y
+        return np.asarray(weighed @ self.rows if self.rows.ndim == 2 else np.einsum("nmk,nm->nk", self.rows, weighed))
 
 
 def minimise_free(program: BandedProgram) -> Floats:
@@ -99,9 +101,13 @@ def _factor(lower: Floats) -> Floats:
 def _with_barrier(program: BandedProgram, weight: Floats) -> Floats:
     """H + A' diag(weight) A, in lower banded form."""
     rows = program.rows
-    k = rows.shape[1]
-    squares = (rows[:, :, None] * rows[:, None, :]).reshape(len(rows), k * k)
-    blocks = ((program.scale[:, None] ** 2 * weight) @ squares).reshape(-1, k, k)
+    k = rows.shape[-1]
+    scaled = program.scale[:, None] ** 2 * weight
+    if rows.ndim == 2:
+        squares = (rows[:, :, None] * rows[:, None, :]).reshape(len(rows), k * k)
+        blocks = (scaled @ squares).reshape(-1, k, k)
+    else:
+        blocks = np.einsum("nmi,nmj->nij", rows * scaled[:, :, None], rows)
     out = program.hessian.copy()
     for i in range(k):
         for j in range(i + 1):

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.core.geometry.similarity import Complex, Similarities
 from keen_horizon.core.path.window import centred_corners
 
 Floats = NDArray[np.float64]
@@ -33,14 +33,15 @@ def shake(poses: Similarities, size: Size) -> float:
     return float(np.sqrt((inner**2).mean())) if len(inner) else 0.0
 
 
-def lanes(poses: Similarities, size: Size) -> dict[str, float]:
+def lanes(poses: Similarities, tilts: Complex, size: Size) -> dict[str, float]:
     """Shake by kind of motion, each as what it does to a corner, px per frame squared."""
     if len(poses) < 3:
-        return {"shift": 0.0, "turn": 0.0, "size": 0.0}
+        return {"shift": 0.0, "turn": 0.0, "size": 0.0, "tilt": 0.0}
     log = np.log(poses.z / poses.z[0])
     second = {
         "shift": np.abs(np.diff(poses.t, 2)),
         "turn": np.abs(np.diff(np.unwrap(log.imag), 2)) * size.half_diagonal,
         "size": np.abs(np.diff(log.real, 2)) * size.half_diagonal,
+        "tilt": np.abs(np.diff(tilts, 2)) * size.half_diagonal**2,
     }
     return {name: float(np.sqrt((values**2).mean())) for name, values in second.items()}

@@ -8,8 +8,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.path.borrowing import found_area
+from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.figures import lanes, shake, shake_per_frame
-from keen_horizon.core.path.solve import CameraPath
 from keen_horizon.core.path.window import centred_corners, gap_areas, kept_areas
 
 Floats = NDArray[np.float64]
@@ -22,7 +23,8 @@ PINCH_SHARE = 0.8
 class Ledger:
     """`zoom` is the largest enlargement of the window and `mean_zoom` its mean, `kept_area` the mean share of
     the source shown, `softness` the share of the output's lines that the source can fill, `gap_area` the
-    largest gap and `gap_frames` how many frames have one. Shake is in px per frame squared, `_percent` of
+    largest gap and `gap_frames` how many frames have one, `borrowed_area` the mean share of the output that
+    comes from other frames. Shake is in px per frame squared, `_percent` of
     the width.
     """
 
@@ -36,6 +38,7 @@ class Ledger:
     equals_height: int
     gap_area: float
     gap_frames: int
+    borrowed_area: float
     shake_before_px: float
     shake_after_px: float
     shake_before_percent: float
@@ -56,26 +59,37 @@ def ledger(path: CameraPath, magnified: float = 1.0) -> Ledger:
     zoom = float(path.zoom.max())
     corners = centred_corners(size)
     move = np.abs(path.steadied.apply(corners) - path.measured.apply(corners))
-    gaps = gap_areas(path.src_from_out, size)
+    gaps = open_areas(path)
+    own = gap_areas(path.quads(), size)
     return Ledger(
         zoom=zoom,
         mean_zoom=float(path.zoom.mean()),
         wanted_zoom=float(path.wanted_zoom.max()),
         limited=path.limited,
-        kept_area=float(kept_areas(path.src_from_out, size).mean()),
+        kept_area=float(kept_areas(path.quads(), size).mean()),
         softness=min(1.0, 1 / (zoom * magnified)),
         equals_width=round(size.width / zoom),
         equals_height=round(size.height / zoom),
         gap_area=float(gaps.max()),
         gap_frames=int((gaps > 0).sum()),
+        borrowed_area=float((own - gaps).mean()) if path.borrowed else 0.0,
         shake_before_px=before,
         shake_after_px=after,
         shake_before_percent=100 * before / size.width,
         shake_after_percent=100 * after / size.width,
         worst_move_px=float(move.max()),
-        lanes_before=lanes(path.measured, size),
-        lanes_after=lanes(path.steadied, size),
+        lanes_before=lanes(path.measured, path.measured_tilts, size),
+        lanes_after=lanes(path.steadied, path.steadied_tilts if path.tilt.any() else path.measured_tilts, size),
     )
+
+
+def open_areas(path: CameraPath) -> Floats:
+    """The share of each output frame (N,) that stays without picture."""
+    own = gap_areas(path.quads(), path.size)
+    if path.borrowed is None:
+        return own
+    lost = 1 - found_area(path.borrowed, path.size, path.shrink)
+    return np.minimum(own, np.where(lost > 1e-4, lost, 0.0))
 
 
 @dataclass(frozen=True)

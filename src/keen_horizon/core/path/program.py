@@ -24,6 +24,7 @@ from keen_horizon.core.path.window import containment_rows
 Floats = NDArray[np.float64]
 
 TURN_PASSES, TURN_TOLERANCE_PX = 8, 1e-4
+WINDOW, OVERLAP = 3000, 600
 
 
 @dataclass(frozen=True)
@@ -38,11 +39,53 @@ class Wish:
     strength: Floats
     freedom: tuple[str, ...]
 
+    def part(self, frames: slice) -> Wish:
+        """The wish of some frames."""
+        return Wish(self.target[frames], self.first[frames], self.third[frames], self.strength[frames], self.freedom)
 
-def corrections(poses: Similarities, wish: Wish, size: Size, limits: tuple[float, float] | None) -> Similarities:
-    """The corrections made (N,), within (window zoom, zoom limit) where given. Raises SolveError."""
+
+@dataclass(frozen=True)
+class Limits:
+    """What binds a path: window `corners` (4,) or (N, 4) that must stay inside the source, the least |z|."""
+
+    corners: Complex
+    least_size: float
+
+    def part(self, frames: slice) -> Limits:
+        """The limits of some frames."""
+        return self if self.corners.ndim == 1 else Limits(self.corners[frames], self.least_size)
+
+
+def corrections(poses: Similarities, wish: Wish, size: Size, limits: Limits | None) -> Similarities:
+    """The corrections made (N,), within limits where given. Raises SolveError.
+
+    Long ranges are solved in windows that overlap, blended where they do: the limits are convex, so what
+    lies between two corrections that keep them keeps them too.
+    """
+    if len(poses) <= WINDOW:
+        return _corrections(poses, wish, size, limits)
+    z, t = np.zeros(len(poses), np.complex128), np.zeros(len(poses), np.complex128)
+    total = np.zeros(len(poses))
+    for start in range(0, len(poses) - OVERLAP, WINDOW - OVERLAP):
+        frames = slice(start, min(len(poses), start + WINDOW))
+        part = _corrections(poses[frames], wish.part(frames), size, limits.part(frames) if limits else None)
+        place = np.arange(len(part))
+        first, last = start == 0, frames.stop == len(poses)
+        share = np.minimum(
+            np.ones(len(part)) if first else (place + 1) / OVERLAP,
+            np.ones(len(part)) if last else (len(part) - place) / OVERLAP,
+        ).clip(0, 1)
+        z[frames] += share * part.z
+        t[frames] += share * part.t
+        total[frames] += share
+    return Similarities(z / total, t / total)
+
+
+def _corrections(poses: Similarities, wish: Wish, size: Size, limits: Limits | None) -> Similarities:
     radius = size.half_diagonal
     columns = [i for i, name in enumerate(("size", "turn", "shift", "shift")) if name in wish.freedom]
+    if not columns:  # tilt alone
+        return Similarities.identity(len(poses))
     turning = "turn" in wish.freedom and "size" not in wish.freedom
     full = np.zeros((len(poses), 4))
     full[:, 0] = radius
@@ -74,7 +117,7 @@ def _program(
     columns: list[int],
     known: Floats,
     size: Size,
-    limits: tuple[float, float] | None,
+    limits: Limits | None,
 ) -> tuple[BandedProgram, Floats]:
     """Variables per frame: the chosen columns of (radius Re z, radius Im z, Re t, Im t) of S.
 
@@ -87,7 +130,7 @@ def _program(
     base[:, 2:] += np.stack([poses.t.real, poses.t.imag], -1)
     target = wish.target
     wanted = np.stack([radius * target.z.real, radius * target.z.imag, target.t.real, target.t.imag], -1)
-    smooth = _difference_bands(wish.first, wish.third)
+    smooth = difference_bands(wish.first, wish.third)
     right = wanted - _smooth_product(smooth, base)
     linear = np.einsum("nij,ni->nj", free, right).ravel()
     rows, bound = np.zeros((0, len(columns))), np.zeros((count, 0))
@@ -98,20 +141,21 @@ def _program(
 
 
 def _limit_rows(
-    columns: list[int], known: Floats, strength: Floats, size: Size, limits: tuple[float, float]
+    columns: list[int], known: Floats, strength: Floats, size: Size, limits: Limits
 ) -> tuple[Floats, Floats]:
-    zoom, limit = limits
     radius = size.half_diagonal
-    inside, room = containment_rows(size, zoom)
+    inside, room = containment_rows(size, limits.corners)
     inside = inside / np.array([radius, radius, 1.0, 1.0])
     if 0 in columns:
-        inside = np.vstack([inside, [-1.0 / radius, 0.0, 0.0, 0.0]])
-        room = np.append(room, -zoom / limit)
+        smallest = np.broadcast_to([-1.0 / radius, 0.0, 0.0, 0.0], (*inside.shape[:-2], 1, 4))
+        inside = np.concatenate([inside, smallest], -2)
+        room = np.append(room, -limits.least_size)
     made = _share(known, strength, radius, 1 in columns and 0 not in columns)
     made[:, columns] = 0.0
     if 0 in columns:
         made[:, 0] = (1 - strength) * radius
-    return inside[:, columns], room[None, :] - made @ inside.T
+    taken = made @ inside.T if inside.ndim == 2 else np.einsum("nmk,nk->nm", inside, made)
+    return inside[..., columns], room[None, :] - taken
 
 
 def _without(known: Floats, columns: list[int]) -> Floats:
@@ -129,7 +173,7 @@ def as_real(z: Complex) -> Floats:
     return out
 
 
-def _difference_bands(first: Floats, third: Floats) -> Floats:
+def difference_bands(first: Floats, third: Floats) -> Floats:
     """I + D1' l1 D1 + D3' l3 D3 as lower bands (4, N); weights (N,) are averaged over each difference."""
     count = len(first)
     bands = np.zeros((4, count))

@@ -13,116 +13,191 @@ than it needs. Otherwise the window is fixed at the limit and the program solved
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.core.geometry.similarity import Complex, Similarities
+from keen_horizon.core.geometry.tilt import tilted
 from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.motion.pin import PinTrack
+from keen_horizon.core.path.borrowing import Borrowing, borrowing, lending_offsets
 from keen_horizon.core.path.breathing import breathing_zoom
-from keen_horizon.core.path.program import corrections
+from keen_horizon.core.path.camera_path import CameraPath, joined_paths
+from keen_horizon.core.path.levelling import level_poses
+from keen_horizon.core.path.pinned import pin_freedom, pinned_poses
+from keen_horizon.core.path.program import Limits, corrections
 from keen_horizon.core.path.shots import shots
-from keen_horizon.core.path.window import window_zoom
+from keen_horizon.core.path.tilting import MOST, tilt_corrections
+from keen_horizon.core.path.window import centred_corners, window_zoom
 from keen_horizon.core.path.wish import wish_for
-from keen_horizon.core.treatment import Framing, Treatment, Window
+from keen_horizon.core.treatment import Framing, Treatment
 
 Floats = NDArray[np.float64]
 
 SAFETY = 1 + 1e-7
+LENDING_STEPS = 3
 
 
-@dataclass(frozen=True)
-class CameraPath:
-    """The steadied path of N frames, centred coordinates (see `window`).
-
-    `src_from_out` (N,) is the planar correction with its zoom; `wanted_zoom` (N,) the enlargement each
-    frame would need if no limit held, `window` (N,) the shrinking of the window in the steadied frame;
-    `measured` and `steadied` are the poses before and after; `limited` tells whether the zoom limit
-    changed the path.
-    """
-
-    size: Size
-    first: int
-    src_from_out: Similarities
-    wanted_zoom: Floats
-    window: Floats
-    measured: Similarities
-    steadied: Similarities
-    limited: bool
-
-    @property
-    def zoom(self) -> Floats:
-        """Enlargement of every frame (N,)."""
-        return np.asarray(1 / np.abs(self.src_from_out.z))
-
-    def out_from_src(self) -> Floats:
-        """The planar correction as matrices (N, 3, 3) in pixels of the display size."""
-        return np.asarray(np.linalg.inv(self.matrices()), np.float64)
-
-    def matrices(self) -> Floats:
-        """src_from_out (N, 3, 3) in pixels of the display size."""
-        return self.src_from_out.about(-self.size.centre).matrices()
-
-
-def solve_path(measurement: Measurement, treatment: Treatment) -> CameraPath:
+def solve_path(measurement: Measurement, treatment: Treatment, pins: tuple[PinTrack, ...] = ()) -> CameraPath:
     """The path for a treatment; `measurement` covers exactly the range. Every shot is solved by itself.
 
-    Raises SolveError when the solver fails.
+    `pins` are the tracks of the treatment's pinned points. Raises SolveError when the solver fails,
+    TreatmentError when a track is missing.
     """
-    return PathProblem(measurement, treatment).path(treatment.framing.zoom_limit)
+    return PathProblem(measurement, treatment, pins).path(treatment.framing.zoom_limit)
 
 
 class PathProblem:
     """A range's path before a zoom limit is chosen: what does not depend on it is solved once."""
 
-    def __init__(self, measurement: Measurement, treatment: Treatment) -> None:
+    def __init__(self, measurement: Measurement, treatment: Treatment, pins: tuple[PinTrack, ...] = ()) -> None:
         self._framing = treatment.framing
-        self._shots = [_ShotProblem(shot, treatment) for shot in shots(measurement)]
+        self._shots = [_ShotProblem(shot, treatment, pins) for shot in shots(measurement)]
 
     def path(self, limit: float) -> CameraPath:
         """The path within a zoom limit. Raises SolveError."""
         paths = [shot.path(limit) for shot in self._shots]
-        path = paths[0] if len(paths) == 1 else _joined(paths)
+        path = paths[0] if len(paths) == 1 else joined_paths(paths)
         if self._framing.edges == "trim":
-            path = _at_one_size(path)
-        return _nudged(path, self._framing.window)
+            path = replace(path, shrink=np.full(len(path), path.shrink.max()))
+        return replace(path, nudge=self._framing.window)
 
 
 class _ShotProblem:
-    def __init__(self, shot: Measurement, treatment: Treatment) -> None:
+    def __init__(self, shot: Measurement, treatment: Treatment, pins: tuple[PinTrack, ...]) -> None:
         self.motion, self.framing = treatment.motion, treatment.framing
         self.size, self.first, self.rate = shot.size, shot.first, shot.rate
-        self.poses = shot.poses.about(shot.size.centre)
-        self.moves = self.motion.intent is not None and bool(self.motion.freedom) and len(shot) > 1
+        self.tilts = shot.tilts
+        self.lenders = shot.tilted_poses.about(shot.size.centre)
+        freedom = _usable_freedom(treatment, len(shot))
+        self.tilting = "tilt" in freedom
+        self.measured = self.lenders if self.tilting else shot.poses.about(shot.size.centre)
+        self.poses = self.measured
+        if self.motion.intent == "pin" and freedom:
+            self.poses = pinned_poses(pins, freedom, self.first, self.first + len(shot) - 1, self.size)
+        elif self.motion.intent == "level" and freedom:
+            self.poses = level_poses(shot, self.motion.level.lines)
+        self.moves = bool(freedom)
+        self._tried: list[tuple[float, CameraPath]] = []
+        self._free_needs = 1.0
+        self.offsets = lending_offsets(self.framing.borrow.reach_s, self.rate)
         if self.moves:
-            self.wish = wish_for(self.poses, self.motion, self.size, self.first, self.rate)
+            self.wish = wish_for(self.poses, self.motion, freedom, self.size, self.first, self.rate)
             self.free = corrections(self.poses, self.wish, self.size, None)
-            self.demand = np.minimum(window_zoom(self.free, self.size), 99.0)
+            self.free_tilt = self._tilt(MOST)
+            self.demand = np.minimum(window_zoom(self.free, self.size, self.free_tilt), 99.0)
 
     def path(self, limit: float) -> CameraPath:
-        count = len(self.poses)
+        count = len(self.measured)
+        none = np.zeros(count, np.complex128)
         if not self.moves:
-            return self._made(Similarities.identity(count), np.ones(count), np.ones(count), False)
+            return self._made(Similarities.identity(count), none, np.ones(count), np.ones(count), False)
         wanted = np.asarray(self.demand / np.abs(self.free.z))
+        if self.framing.edges == "borrow":
+            return self._lent(limit, wanted)
         if self.framing.edges == "leave":
-            return self._made(self.free, np.ones(count), wanted, False)
-        window = _window(self.demand, self.framing, self.rate)
-        if float((window / np.abs(self.free.z)).max()) <= limit:
-            return self._made(self.free, window, wanted, False)
-        smallest = min(1.0, float(np.abs(self.free.z).min())) if "size" in self.motion.freedom else 1.0
-        base = max(1.0, limit * max(0.9, smallest))
-        bound = corrections(self.poses, self.wish, self.size, (base, limit))
+            return self._made(self.free, self.free_tilt, np.ones(count), wanted, False)
+        shrink = _window(self.demand, self.framing, self.rate)
+        if float((shrink / np.abs(self.free.z)).max()) <= limit:
+            return self._made(self.free, self.free_tilt, shrink, wanted, False)
+        base = self._base(limit)
+        bound, tilt = self._bound(base, base / limit)
         most = max(1.0, limit * float(np.abs(bound.z).min()))
-        window = np.minimum(_window(window_zoom(bound, self.size), self.framing, self.rate), most)
-        return self._made(bound, window, wanted, True)
+        shrink = np.minimum(_window(window_zoom(bound, self.size, tilt), self.framing, self.rate), most)
+        return self._made(bound, tilt, shrink, wanted, True)
 
-    def _made(self, correction: Similarities, window: Floats, wanted: Floats, limited: bool) -> CameraPath:
-        made = Similarities(correction.z / window, correction.t)
+    def _lent(self, limit: float, wanted: Floats) -> CameraPath:
+        """The freest path whose window, with what the frames lend each other, needs no more than the limit."""
+        count = len(self.measured)
+        found = self._borrowing(self.free, self.free_tilt)
+        if self.framing.borrow.rest == "leave":
+            return self._made(self.free, self.free_tilt, np.ones(count), wanted, False, found)
+        shrink = float(found.demand().max()) * SAFETY
+        self._free_needs = shrink / float(np.abs(self.free.z).min())
+        if self._free_needs <= limit:
+            return self._made(self.free, self.free_tilt, np.full(count, max(1.0, shrink)), wanted, False, found)
+        return self._lent_within(limit, wanted)
+
+    def _lent_within(self, limit: float, wanted: Floats) -> CameraPath:
+        """The path with the most room of its own whose window, with what is lent, keeps the limit.
+
+        What is lent does not grow evenly with that room, so a few rooms are tried, once for all limits; then
+        one between the best and the next.
+        """
+        base = self._base(limit)
+        best = self._lent_at(base, base / limit, limit, wanted)
+        low, high = base, float(self.demand.max())
+        if not self._tried:
+            rooms = np.linspace(base, high, LENDING_STEPS + 1)[1:]
+            self._tried = [(float(room), self._lent_at(float(room), base / limit, limit, wanted)) for room in rooms]
+        for room, path in self._tried:
+            if path.zoom.max() <= limit and room > low:
+                low, best = room, path
+        between = (low + min((room for room, _ in self._tried if room > low), default=low)) / 2
+        path = self._lent_at(between, base / limit, limit, wanted)
+        return path if path.zoom.max() <= limit else best
+
+    def _lent_at(self, inner: float, least_size: float, limit: float, wanted: Floats) -> CameraPath:
+        """The path whose own picture holds a window shrunk by `inner`, shown as far as frames lend."""
+        bound, tilt = self._bound(inner, least_size)
+        found = self._borrowing(bound, tilt)
+        own = float(window_zoom(bound, self.size, tilt).max())
+        shrink = max(1.0, min(float(found.demand().max()), own) * SAFETY)
+        most = limit * float(np.abs(bound.z).min())
+        if shrink < most * SAFETY**2:
+            shrink = max(1.0, min(shrink, most))
+        return self._made(bound, tilt, np.full(len(wanted), shrink), wanted, True, found)
+
+    def _borrowing(self, correction: Similarities, tilt: Complex) -> Borrowing:
+        return borrowing(self.lenders, correction, tilt, self.size, self.offsets)
+
+    def _base(self, limit: float) -> float:
+        """How far the window is shrunk under a limit: less than it when frames may be enlarged each by itself."""
+        smallest = min(1.0, float(np.abs(self.free.z).min())) if "size" in self.wish.freedom else 1.0
+        return max(1.0, limit * max(0.9, smallest))
+
+    def _bound(self, inner: float, least_size: float) -> tuple[Similarities, Complex]:
+        """Correction and tilt that keep a window shrunk by `inner` inside the source. Raises SolveError."""
+        tilt = self._tilt((inner - 1) / 4)
+        corners = centred_corners(self.size) / inner
+        if self.tilting:
+            corners = tilted(tilt, corners, self.size)
+        return corrections(self.poses, self.wish, self.size, Limits(corners, least_size)), tilt
+
+    def _tilt(self, room: float) -> Complex:
+        if not self.tilting:
+            return np.zeros(len(self.measured), np.complex128)
+        return tilt_corrections(self.tilts, self.measured.z, self.wish, self.size, room)
+
+    def _made(
+        self,
+        correction: Similarities,
+        tilt: Complex,
+        shrink: Floats,
+        wanted: Floats,
+        limited: bool,
+        borrowed: Borrowing | None = None,
+    ) -> CameraPath:
+        shown = self.tilts if self.tilting else np.zeros(len(self.tilts), np.complex128)
         return CameraPath(
-            self.size, self.first, made, wanted, window, self.poses, self.poses @ correction, limited
+            self.size, self.first, correction, tilt, shrink, wanted, self.measured, self.measured @ correction,
+            self.lenders, self.tilts, shown + tilt, limited, borrowed,
         )  # fmt: skip
+
+
+def _usable_freedom(treatment: Treatment, frames: int) -> tuple[str, ...]:
+    """What the intent can correct of what is allowed; nothing where there is no intent or nothing to go by."""
+    motion = treatment.motion
+    freedom: tuple[str, ...] = motion.freedom
+    if motion.intent is None or frames < 2:
+        return ()
+    if motion.intent == "pin":
+        return pin_freedom(freedom, len(motion.pin.points)) if motion.pin.points else ()
+    if motion.intent == "level":
+        return tuple(name for name in freedom if name == "turn")
+    return freedom
 
 
 def _window(demand: Floats, framing: Framing, rate: float) -> Floats:
@@ -130,35 +205,3 @@ def _window(demand: Floats, framing: Framing, rate: float) -> Floats:
     if framing.zoom == "breathing" and framing.edges == "fill":
         return breathing_zoom(demand, framing.zoom_rate, rate) * SAFETY
     return np.full(len(demand), max(1.0, float(demand.max())) * SAFETY)
-
-
-def _joined(paths: list[CameraPath]) -> CameraPath:
-    def joined(parts: list[Similarities]) -> Similarities:
-        return Similarities(np.concatenate([p.z for p in parts]), np.concatenate([p.t for p in parts]))
-
-    return CameraPath(
-        paths[0].size, paths[0].first,
-        joined([path.src_from_out for path in paths]),
-        np.concatenate([path.wanted_zoom for path in paths]),
-        np.concatenate([path.window for path in paths]),
-        joined([path.measured for path in paths]),
-        joined([path.steadied for path in paths]),
-        any(path.limited for path in paths),
-    )  # fmt: skip
-
-
-def _at_one_size(path: CameraPath) -> CameraPath:
-    """All shots through a window of the smallest size: a trimmed picture has one."""
-    most = np.full(len(path.window), path.window.max())
-    made = Similarities(path.src_from_out.z * path.window / most, path.src_from_out.t)
-    return replace(path, src_from_out=made, window=most)
-
-
-def _nudged(path: CameraPath, window: Window) -> CameraPath:
-    """The window moved by hand: within its own frame, after everything that was solved."""
-    if window.untouched:
-        return path
-    turn = np.exp(1j * np.radians(window.turn_deg))
-    count = len(path.src_from_out)
-    nudge = Similarities(np.full(count, turn / window.scale), np.full(count, complex(window.x, window.y)))
-    return replace(path, src_from_out=path.src_from_out @ nudge)

@@ -12,8 +12,10 @@ import numpy as np
 
 from keen_horizon.core.errors import Stopped
 from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.motion.pin import PinTrack
+from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.figures import shake
-from keen_horizon.core.path.solve import CameraPath, PathProblem
+from keen_horizon.core.path.solve import PathProblem
 from keen_horizon.core.treatment import Treatment
 
 POINTS = 12
@@ -33,11 +35,12 @@ class TradePoint:
 def trade_off(
     measurement: Measurement,
     treatment: Treatment,
+    pins: tuple[PinTrack, ...] = (),
     points: int = POINTS,
     should_stop: Callable[[], bool] = lambda: False,
 ) -> list[TradePoint]:
     """The curve, from no zoom at all to all that the wish asks for (3x at most). Raises SolveError, Stopped."""
-    problem = _filling(measurement, treatment)
+    problem = _filling(measurement, treatment, pins)
     free = _point(problem, HIGHEST)
     highest = max(free.zoom, 1.0005)
     curve = []
@@ -48,12 +51,14 @@ def trade_off(
     return [*curve, free]
 
 
-def smallest_zoom(measurement: Measurement, treatment: Treatment, shake_percent: float) -> TradePoint:
+def smallest_zoom(
+    measurement: Measurement, treatment: Treatment, shake_percent: float, pins: tuple[PinTrack, ...] = ()
+) -> TradePoint:
     """The point of smallest zoom at which no more than `shake_percent` remains.
 
     Where even the free path leaves more, that path's point. Raises SolveError.
     """
-    problem = _filling(measurement, treatment)
+    problem = _filling(measurement, treatment, pins)
     best = _point(problem, HIGHEST)
     low, high = 1.0, best.zoom
     for _ in range(SEARCH_STEPS):
@@ -67,11 +72,11 @@ def smallest_zoom(measurement: Measurement, treatment: Treatment, shake_percent:
     return best
 
 
-def _filling(measurement: Measurement, treatment: Treatment) -> PathProblem:
+def _filling(measurement: Measurement, treatment: Treatment, pins: tuple[PinTrack, ...]) -> PathProblem:
     framing = treatment.framing
     if framing.edges == "leave":
         framing = framing.model_copy(update={"edges": "fill"})
-    return PathProblem(measurement, treatment.model_copy(update={"framing": framing}))
+    return PathProblem(measurement, treatment.model_copy(update={"framing": framing}), pins)
 
 
 def _point(problem: PathProblem, limit: float) -> TradePoint:

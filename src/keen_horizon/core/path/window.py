@@ -2,7 +2,7 @@
 
 All maps here are centred: coordinates have their origin in the middle of the frame. A correction S
 moves points of the steadied frame into the source frame; the window is the frame shrunk by a zoom Z,
-so src_from_out = S (1 / Z) and the enlargement of a frame is Z / |S|.
+so src_from_out = S (1 / Z) and the enlargement of a frame is Z / |S|. A tilt U(q) comes between the two.
 """
 
 from __future__ import annotations
@@ -12,7 +12,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.geometry.similarity import Similarities, as_complex
+from keen_horizon.core.geometry.similarity import Complex, Similarities, as_complex, as_points
+from keen_horizon.core.geometry.tilt import middle_shift
 
 Floats = NDArray[np.float64]
 
@@ -22,50 +23,53 @@ def centred_corners(size: Size) -> NDArray[np.complex128]:
     return as_complex(size.corners()) - size.centre
 
 
-def window_zoom(correction: Similarities, size: Size) -> Floats:
-    """The smallest Z per frame (N,) whose window stays inside the source; infinite when none does."""
-    turned = correction.z[:, None] * centred_corners(size)[None, :]
+def window_zoom(correction: Similarities, size: Size, tilt: Complex | None = None) -> Floats:
+    """The smallest Z per frame (N,) whose window stays inside the source; infinite when none does.
+
+    With tilts (N,) the window's corners c lie at S U(q)(c / Z); inside is linear in 1 / Z all the same.
+    """
+    corners = centred_corners(size)
+    tilt = np.zeros(len(correction), np.complex128) if tilt is None else tilt
+    turned = correction.z[:, None] * corners[None, :]
+    lean = (np.conj(tilt)[:, None] * corners).real
+    moved = correction.z * middle_shift(tilt, size) + correction.t
     room = []
     for part, shift, half in (
-        (turned.real, correction.t.real, size.width / 2),
-        (turned.imag, correction.t.imag, size.height / 2),
+        (turned.real, moved.real[:, None], size.width / 2),
+        (turned.imag, moved.imag[:, None], size.height / 2),
     ):
         for sign in (1.0, -1.0):
-            reach = sign * part
-            left = (half - sign * shift)[:, None]
+            left = half - sign * shift
+            reach = sign * part - left * lean
             room.append(np.where(reach > 1e-9, left / np.maximum(reach, 1e-9), np.where(left < 0, -1.0, np.inf)))
     inverse = np.min(np.concatenate(room, axis=1), axis=1)
     return np.where(inverse > 0, 1 / np.maximum(inverse, 1e-12), np.inf)
 
 
-def containment_rows(size: Size, zoom: float) -> tuple[Floats, Floats]:
-    """Inequalities A (8, 4) (Re z, Im z, Re t, Im t) <= b (8,) that keep the window inside.
+def containment_rows(size: Size, corners: Complex) -> tuple[Floats, Floats]:
+    """Inequalities A (..., 8, 4) (Re z, Im z, Re t, Im t) <= b (8,) that keep window `corners` (..., 4) inside.
 
     Each corner is held by the two sides next to it: for turns below a right angle it reaches those first.
     """
-    rows, bounds = [], []
-    for corner in centred_corners(size) / zoom:
-        across, down = np.sign(corner.real), np.sign(corner.imag)
-        rows.append([across * corner.real, -across * corner.imag, across, 0.0])
-        bounds.append(size.width / 2)
-        rows.append([down * corner.imag, down * corner.real, 0.0, down])
-        bounds.append(size.height / 2)
-    return np.array(rows), np.array(bounds)
+    signs = centred_corners(size)
+    across, down = np.broadcast_arrays(np.sign(signs.real), np.sign(signs.imag))
+    x, y, none, one = corners.real, corners.imag, np.zeros(corners.shape), np.ones(corners.shape)
+    sideways = np.stack([across * x, -across * y, across * one, none], -1)
+    upwards = np.stack([down * y, down * x, none, down * one], -1)
+    rows = np.stack([sideways, upwards], -2).reshape(*corners.shape[:-1], 8, 4)
+    return rows, np.tile([size.width / 2, size.height / 2], 4)
 
 
-def kept_areas(src_from_out: Similarities, size: Size) -> Floats:
-    """The share of each source frame (N,) that the centred window shows."""
-    frame = np.stack([centred_corners(size).real, centred_corners(size).imag], -1).astype(np.float32)
-    total = size.width * size.height
-    areas = np.empty(len(src_from_out))
-    for i, quad in enumerate(src_from_out.apply(centred_corners(size))):
-        window = np.stack([quad.real, quad.imag], -1).astype(np.float32)
-        areas[i] = cv2.intersectConvexConvex(frame, window)[0] / total
-    return np.clip(areas, 0.0, 1.0)
+def kept_areas(quads: Complex, size: Size) -> Floats:
+    """The share of each source frame (N,) that the output shows, whose corners lie at `quads` (N, 4), centred."""
+    frame = as_points(centred_corners(size)).astype(np.float32)
+    shown = [cv2.intersectConvexConvex(frame, as_points(quad).astype(np.float32))[0] for quad in quads]
+    return np.clip(np.array(shown) / (size.width * size.height), 0.0, 1.0)
 
 
-def gap_areas(src_from_out: Similarities, size: Size) -> Floats:
-    """The share of each output frame (N,) that has no picture."""
-    window = np.abs(src_from_out.z) ** 2
-    gaps = 1 - kept_areas(src_from_out, size) / window
+def gap_areas(quads: Complex, size: Size) -> Floats:
+    """The share of each output frame (N,) that has no picture of its own frame."""
+    following = np.roll(quads, -1, axis=1)
+    area = np.abs((quads.real * following.imag - quads.imag * following.real).sum(1)) / 2
+    gaps = 1 - kept_areas(quads, size) * size.width * size.height / area
     return np.where(gaps > 1e-6, gaps, 0.0)

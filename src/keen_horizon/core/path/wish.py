@@ -17,24 +17,36 @@ from scipy.optimize import linprog
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.path.program import Wish, as_real
-from keen_horizon.core.path.window import containment_rows
+from keen_horizon.core.path.window import centred_corners, containment_rows
 from keen_horizon.core.treatment import Ease, Key, Motion
 
 Floats = NDArray[np.float64]
 
 HOLD_RESPONSE_S = 1.5
+FIRST_FRAMES, MORE_FRAMES = 60, 60
 
 
-def wish_for(poses: Similarities, motion: Motion, size: Size, first_frame: int, rate: float) -> Wish:
+def wish_for(
+    poses: Similarities, motion: Motion, freedom: tuple[str, ...], size: Size, first_frame: int, rate: float
+) -> Wish:
     """The wish of an intent for centred `poses` (N,) of frames from clip number `first_frame`."""
     frames = first_frame + np.arange(len(poses))
     strength = keyed(motion.strength_keys, motion.strength, frames) * eased(motion.ease, frames)
-    hold = motion.intent == "hold"
-    seconds = np.full(len(poses), HOLD_RESPONSE_S) if hold else keyed(motion.response_keys, motion.response_s, frames)
+    drifts = motion.intent == "pin" and motion.pin.drift_s > 0
+    hold = motion.intent in ("hold", "pin") and not drifts
+    if hold:
+        seconds = np.full(len(poses), HOLD_RESPONSE_S)
+    elif drifts:
+        seconds = np.full(len(poses), motion.pin.drift_s)
+    else:
+        seconds = keyed(motion.response_keys, motion.response_s, frames)
     swing = 2 * np.sin(np.pi / np.maximum(2.0, seconds * rate))
     first = swing**-2 if hold else np.zeros(len(poses))
+    if motion.intent == "level":
+        level = Similarities.identity(len(poses))
+        return Wish(level, np.zeros(len(poses)), np.zeros(len(poses)), strength, freedom)
     target = hold_target(poses, strength, size) if hold else poses
-    return Wish(target, first, swing**-6, strength, tuple(motion.freedom))
+    return Wish(target, first, swing**-6, strength, freedom)
 
 
 def keyed(keys: Sequence[Key], constant: float, frames: NDArray[np.intp]) -> Floats:
@@ -62,29 +74,45 @@ def hold_target(poses: Similarities, strength: Floats, size: Size) -> Similariti
 
     A linear program over (Re z, Im z, Re t, Im t) of that pose, maximising Re z: corners of the window,
     seen from every frame after its share of the correction, stay inside it. Turns are measured from their
-    mean, so Re z is the scale.
+    mean, so Re z is the scale. Most frames never bind: a few are solved for, then those that were violated
+    join them.
     """
     count = len(poses)
     mean_turn = np.exp(1j * np.angle(poses.z / np.abs(poses.z)).mean()) if np.ptp(np.angle(poses.z)) < 3 else 1
     seen = poses.inverse()
-    inside, room = containment_rows(size, 1.0)
+    inside, room = containment_rows(size, centred_corners(size))
     # Row r on (z, t) of frame S = seen_z H z, seen_z H t + seen_t.
     per_frame = np.einsum("ri,nij->nrj", inside, as_real(seen.z * mean_turn)) * strength[:, None, None]
     shifts = np.stack([seen.t.real, seen.t.imag], -1)
     bound = room[None, :] - strength[:, None] * (shifts @ inside[:, 2:].T) - (1 - strength)[:, None] * inside[:, 0]
-    solution = linprog(
-        [-1.0, 0.0, 0.0, 0.0],
-        A_ub=per_frame.reshape(-1, 4),
-        b_ub=bound.ravel(),
-        bounds=[(0.05, 20.0), (-0.2, 0.2), (None, None), (None, None)],
-        method="highs",
-    )
     scale = float(np.exp(np.log(np.abs(poses.z)).mean()))
-    if solution.success:
-        a, b, x, y = solution.x
+    found = _largest(per_frame, bound)
+    if found is not None:
+        a, b, x, y = found
         z, t = complex(a, b) * mean_turn, complex(x, y) * mean_turn
         z *= scale / abs(z)
     else:
         z = scale * complex(mean_turn)
         t = complex(np.median(poses.t.real), np.median(poses.t.imag))
     return Similarities(np.full(count, z), np.full(count, t))
+
+
+def _largest(rows: Floats, bound: Floats) -> Floats | None:
+    """The x (4,) with `rows` (N, m, 4) x <= `bound` (N, m) and the largest first element, or None."""
+    chosen = np.unique(np.linspace(0, len(rows) - 1, FIRST_FRAMES).astype(int))
+    while True:
+        solution = linprog(
+            [-1.0, 0.0, 0.0, 0.0],
+            A_ub=rows[chosen].reshape(-1, 4),
+            b_ub=bound[chosen].ravel(),
+            bounds=[(0.05, 20.0), (-0.2, 0.2), (None, None), (None, None)],
+            method="highs",
+        )
+        if not solution.success:
+            return None
+        excess = (rows @ solution.x - bound).max(1)
+        worst = np.setdiff1d(np.argsort(-excess)[:MORE_FRAMES], chosen)
+        worst = worst[excess[worst] > 1e-6]
+        if not len(worst):
+            return np.asarray(solution.x)
+        chosen = np.r_[chosen, worst]

@@ -7,18 +7,22 @@ matrix and range so that it needs no conversion either.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import cv2
 import numpy as np
+from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, resized
 from keen_horizon.core.mapping.gaps import TOLERANCE_PX, border_overhang, gap_mask
 from keen_horizon.core.mapping.output import OutputFrame
-from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, SamplingMap, dense_maps
+from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, camera_map, dense_maps
 from keen_horizon.core.media.colour import values_of
 from keen_horizon.core.media.encode import chroma_size
 from keen_horizon.core.media.frames import Frame, Plane
+from keen_horizon.core.path.camera_path import CameraPath
+from keen_horizon.core.render.borrow import Lender
 from keen_horizon.core.treatment import Framing
 
 SHARPEN_SIGMA = 1.0
@@ -26,23 +30,32 @@ SHARPEN_SIGMA = 1.0
 
 @dataclass(frozen=True)
 class Warped:
-    """Planes of one output frame and how many of its luma samples had no picture."""
+    """Planes of one output frame, how many of its luma samples had no picture, and the share of each luma
+    sample that other frames lent, where frames lend.
+    """
 
     planes: tuple[Plane, ...]
     gap_pixels: int
+    lent: NDArray[np.float32] | None = None
+
+
+def alone(number: int) -> Frame | None:
+    """No other frame is at hand."""
+    return None
 
 
 class Warper:
     """Warps frames of one clip, stored at size `coded`, into `output` with a `chroma` layout."""
 
-    def __init__(self, sampling: SamplingMap, coded: Size, output: OutputFrame, chroma: str, framing: Framing) -> None:
-        self.sampling, self.coded, self.output, self.chroma = sampling, coded, output, chroma
+    def __init__(self, path: CameraPath, coded: Size, output: OutputFrame, chroma: str, framing: Framing) -> None:
+        self.sampling, self.coded, self.output, self.chroma = camera_map(path), coded, output, chroma
         self.gap_colour, self.sharpen = framing.gap_colour, framing.sharpen
-        self.gaps_allowed = framing.edges == "leave" or not framing.window.untouched
-        self._display_from_coded = resized(sampling.size, coded)
+        self.gaps_allowed = framing.gaps_wanted or not framing.window.untouched
+        self.lender = Lender(path, framing.borrow.feather_px) if path.borrowed else None
+        self._display_from_coded = resized(path.size, coded)
 
-    def warp(self, frame: Frame) -> Warped:
-        """One frame through the map of its number."""
+    def warp(self, frame: Frame, frame_at: Callable[[int], Frame | None] = alone) -> Warped:
+        """One frame through the map of its number; `frame_at` gives other frames, for borrowing."""
         targets = self._targets()
         sources = [self._grid(plane.shape) for plane in frame.planes]
         matrix = self.sampling.matrix(frame.number)
@@ -52,15 +65,18 @@ class Warper:
         fill = values_of(self.gap_colour, frame.bit_depth, frame.tags)
         planes: list[Plane] = []
         gaps = 0
+        lent = None
         for i, (plane, target, source) in enumerate(zip(frame.planes, targets, sources, strict=True)):
             if i < 2:  # U and V share their map
                 maps = dense_maps(self.sampling, frame.number, target, source)
             if i == 0 and border_overhang(self.sampling, frame.number) > TOLERANCE_PX:
                 gaps = int(gap_mask(maps, Size(plane.shape[1], plane.shape[0])).sum())
             planes.append(self._resample(plane, maps, fill[i], frame.bit_depth))
+        if self.lender and gaps:
+            planes, lent, gaps = self.lender.lay_in(frame, planes, targets, sources, frame_at)
         if self.sharpen:
             planes[0] = sharpened(planes[0], self.sharpen, frame.bit_depth)
-        return Warped(tuple(planes), gaps)
+        return Warped(tuple(planes), gaps, lent)
 
     def _resample(self, plane: Plane, maps: Maps, fill: int, depth: int) -> Plane:
         border = cv2.BORDER_CONSTANT if self.gaps_allowed else cv2.BORDER_REPLICATE

@@ -60,8 +60,8 @@ export function followWork(changed) {
 }
 
 async function catchUp() {
-  const works = await ask("GET", "/api/works").catch(() => []);
-  for (const work of works.reverse()) tell(work);
+  const { works } = await ask("GET", "/api/works").catch(() => ({ works: [] }));
+  for (const work of works.sort((/** @type {any} */ a, /** @type {any} */ b) => a.id - b.id)) tell(work);
 }
 
 /** @param {any} work */

@@ -6,11 +6,15 @@ import { mountPlayer } from "../views/player.js";
 import { mountStrip } from "../views/strip.js";
 import { mountTradeChart } from "../views/tradechart.js";
 import { mountViewer } from "../views/viewer.js";
+import { aiming } from "./bench/aiming.js";
+import { delivering } from "./bench/delivering.js";
 import { figures } from "./bench/figures.js";
 import { keying } from "./bench/keying.js";
 import { looking } from "./bench/looking.js";
 import { partsOf } from "./bench/parts.js";
+import { pinned } from "./bench/pinned.js";
 import { pinching } from "./bench/pinching.js";
+import { starting } from "./bench/starting.js";
 import { time } from "./bench/time.js";
 import { trading } from "./bench/trading.js";
 import { treating } from "./bench/treating.js";
@@ -33,6 +37,7 @@ export const versionsBar = () => ({
     window.dispatchEvent(new CustomEvent("bench:save", { detail: (/** @type {any} */ version) => {
       this.versions.push(version);
       this.current = version.letter;
+      window.dispatchEvent(new CustomEvent("bench:saved", { detail: version }));
     } }));
   },
 });
@@ -48,10 +53,6 @@ export const bench = () => {
     frames: page.info.frames,
     frame: 0,
     playing: false,
-    view: "result",
-    held: false,
-    grid: false,
-    wipe: 0.5,
     stills: false,
     help: false,
     error: "",
@@ -59,26 +60,27 @@ export const bench = () => {
     /** @type {any[]} */ curve: [],
     wantedShake: 0.05,
     measuredRanges: page.measured,
-    notes: page.notes,
     works: page.works,
     renders: page.renders.reverse(),
     proxyUrl: page.proxy.url,
     keyList: KEY_LIST,
-    freedoms: ["shift", "turn", "size"],
+    freedoms: ["shift", "turn", "size", "tilt"],
     intents: [
       { value: "glide", label: "Glide", text: "move smoothly" },
       { value: "hold", label: "Hold", text: "stand on a tripod" },
+      { value: "pin", label: "Pin", text: "keep a subject in place" },
+      { value: "level", label: "Level", text: "keep only the roll straight" },
       { value: null, label: "As shot", text: "leave the motion alone" },
-    ],
-    views: [
-      { value: "source", label: "source" }, { value: "result", label: "result" },
-      { value: "wipe", label: "wipe" }, { value: "side", label: "side by side" },
     ],
     ...time(parts),
     ...looking(parts),
     ...treating(parts),
     ...keying(parts),
     ...pinching(parts),
+    ...aiming(parts),
+    ...pinned(parts),
+    ...starting(parts),
+    ...delivering(parts),
     ...trading(parts),
     ...works(parts),
     ...figures(parts),
@@ -103,11 +105,13 @@ export const bench = () => {
       addEventListener("keydown", (event) => this.key(event));
       addEventListener("keyup", (event) => event.key.toLowerCase() === "b" && bench.hold(false));
       addEventListener("bench:use", (event) => bench.use(/** @type {CustomEvent} */ (event).detail));
+      addEventListener("bench:saved", (event) => (bench.versions = [...bench.versions, /** @type {CustomEvent} */ (event).detail]));
       addEventListener("bench:save", (event) => bench.saveVersion(/** @type {CustomEvent} */ (event).detail));
       bench.$watch("help", (/** @type {boolean} */ open) => (open ? refs.keys.showModal() : refs.keys.close()));
       bench.$watch("stage", () => bench.stageChanged());
       followWork((work) => bench.worked(work));
       bench.solve();
+      bench.listStartingPoints();
     },
 
     /** @param {KeyboardEvent} event */
@@ -129,6 +133,8 @@ export const bench = () => {
         pinch: () => bench.pinchStep(value),
         ease: () => bench.easeHere(),
         grid: () => bench.toggleGrid(),
+        loupe: () => bench.toggleLoupe(),
+        closeUp: () => bench.toggleCloseUp(),
         undo: () => bench.travel("undo"),
         redo: () => bench.travel("redo"),
         help: () => (this.help = true),

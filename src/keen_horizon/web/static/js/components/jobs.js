@@ -2,6 +2,7 @@
 import { ask, followWork, pageData } from "../net.js";
 import { workText } from "../words.js";
 
+const size = (/** @type {number} */ bytes) => (bytes < 1e9 ? `${(bytes / 1e6).toFixed(0)} MB` : `${(bytes / 1e9).toFixed(1)} GB`);
 const isOpen = (/** @type {any} */ work) => work.state === "waiting" || work.state === "working";
 
 /** How much work is going on, for the top bar. */
@@ -22,18 +23,38 @@ export const jobCount = () => ({
 /** The jobs page. */
 export const jobs = () => ({
   works: pageData().works,
+  free: pageData().free,
   error: "",
   init() {
     followWork(async (work) => {
       const known = this.works.find((/** @type {any} */ row) => row.id === work.id);
       if (known) Object.assign(known, work);
-      else if (work.id > (this.works[0]?.id ?? 0)) await this.refresh();
+      if (!known || work.state !== "working") await this.refresh();
     });
   },
   async refresh() {
-    this.works = await ask("GET", "/api/works");
+    ({ works: this.works, free: this.free } = await ask("GET", "/api/works"));
   },
   isOpen,
+  /** Renders that wait, in their order. @returns {any[]} */
+  queue() {
+    return this.works.filter((/** @type {any} */ work) => work.kind === "render" && work.state === "waiting");
+  },
+  /** @param {any} work @param {number} step */
+  canMove(work, step) {
+    const at = this.queue().findIndex((/** @type {any} */ other) => other.id === work.id);
+    return at >= 0 && at + step >= 0 && at + step < this.queue().length;
+  },
+  needed() {
+    return this.works.reduce((/** @type {number} */ sum, /** @type {any} */ work) => sum + work.needs, 0);
+  },
+  short() {
+    return this.needed() > this.free;
+  },
+  spaceText() {
+    const left = `${size(this.free)} are free on the disk`;
+    return this.needed() ? `The renders that wait need about ${size(this.needed())}; ${left}.` : `${left}.`;
+  },
   canRetry: (/** @type {any} */ work) => work.state === "failed" || work.state === "cancelled",
   stateOf: (/** @type {any} */ work) => (work.stopping ? "stopping" : work.state),
   progressOf: (/** @type {any} */ work) => (work.state === "working" ? workText(work) : work.total ? `${work.done} of ${work.total}` : ""),

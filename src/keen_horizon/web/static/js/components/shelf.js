@@ -28,6 +28,8 @@ export const shelf = () => {
     uploads: [],
     /** @type {Record<number, number>} */
     hovered: {},
+    /** @type {number[]} */
+    chosen: [],
     over: false,
     folderOpen: false,
     newName: "",
@@ -114,6 +116,17 @@ export const shelf = () => {
       return this.attempt(async () => {
         const detail = await ask("GET", `/api/clips/${clip.id}`);
         await ask("POST", `/api/clips/${clip.id}/measure`, detail.draft);
+      });
+    },
+    /** @param {any} clip */
+    toggle(clip) {
+      this.chosen = this.chosen.includes(clip.id) ? this.chosen.filter((id) => id !== clip.id) : [...this.chosen, clip.id];
+    },
+    /** Measure or render all chosen clips. @param {"measure" | "render"} task */
+    start(task) {
+      return this.attempt(async () => {
+        await ask("POST", `/api/projects/${page.project}/${task}`, { clips: this.chosen });
+        this.chosen = [];
       });
     },
     /** @param {any} clip */

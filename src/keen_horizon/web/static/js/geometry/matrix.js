@@ -22,3 +22,19 @@ export function inside(width, height, aspect) {
   const w = Math.min(width, height * aspect);
   return { x: (width - w) / 2, y: (height - w / aspect) / 2, width: w, height: w / aspect };
 }
+
+/** @param {number[]} m row-major 3x3 @returns {number[]} its inverse */
+export function inverse(m) {
+  const [a, b, c, d, e, f, g, h, i] = m;
+  const cofactors = [e * i - f * h, c * h - b * i, b * f - c * e, f * g - d * i, a * i - c * g, c * d - a * f, d * h - e * g, b * g - a * h, a * e - b * d];
+  const determinant = a * cofactors[0] + b * cofactors[3] + c * cofactors[6];
+  return cofactors.map((value) => value / determinant);
+}
+
+/** @param {number[]} a @param {number[]} b @returns {number[]} a b */
+export function product(a, b) {
+  return Array.from({ length: 9 }, (_, i) => {
+    const row = 3 * Math.floor(i / 3);
+    return a[row] * b[i % 3] + a[row + 1] * b[3 + (i % 3)] + a[row + 2] * b[6 + (i % 3)];
+  });
+}

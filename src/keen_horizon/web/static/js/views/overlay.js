@@ -1,5 +1,5 @@
 // @ts-check
-// Lines over the picture: a grid, and the output window drawn on the source. Never part of a render.
+// Lines over the picture: a grid, pinned points, drawn lines, and the output's window on the source. Never in a render.
 import { corners, mapped } from "../geometry/matrix.js";
 
 const COLUMNS = 12;
@@ -9,16 +9,21 @@ export function mountOverlay(svg, size) {
   svg.setAttribute("viewBox", `-0.5 -0.5 ${size.width} ${size.height}`);
   const lines = path(svg, "");
   const window = path(svg, "window");
+  const pins = path(svg, "pins");
+  const drawn = path(svg, "drawn");
+  const arm = size.width / 50;
   const cell = size.width / COLUMNS;
   let grid = "";
   for (let x = (size.width / 2) % cell; x < size.width; x += cell) grid += `M${x} 0V${size.height}`;
   for (let y = (size.height / 2) % cell; y < size.height; y += cell) grid += `M0 ${y}H${size.width}`;
   return {
-    /** @param {{ grid: boolean, window: number[] | null }} look */
+    /** @param {{ grid: boolean, window: number[] | null, pins: number[][], lines: number[][] }} look */
     update(look) {
       lines.setAttribute("d", look.grid ? grid : "");
       const quad = look.window && corners(size.width, size.height).map(([x, y]) => mapped(/** @type {number[]} */ (look.window), x, y));
       window.setAttribute("d", quad ? `M${quad.map(([x, y]) => `${x.toFixed(2)} ${y.toFixed(2)}`).join("L")}Z` : "");
+      pins.setAttribute("d", look.pins.map(([x, y]) => `M${x - arm} ${y}h${2 * arm}M${x} ${y - arm}v${2 * arm}`).join(""));
+      drawn.setAttribute("d", look.lines.map(([x1, y1, x2, y2]) => `M${x1} ${y1}L${x2} ${y2}`).join(""));
     },
     destroy() {
       svg.replaceChildren();

@@ -8,6 +8,7 @@ const LEFT = 12;
 const RIGHT = 128; // room for the labels at the ends of the lines
 const LANES = { shake: { top: 14, low: 78 }, zoom: { top: 92, low: 146 } };
 
+const PIN = { top: 81, low: 89 };
 const EASE = { top: 6, low: 86 };
 
 /** @typedef {{ frame: number, width: number, amount: number }} Ease */
@@ -24,9 +25,9 @@ export function mountStrip(host, tell) {
   host.append(svg);
   const eased = add("g");
   const parts = Object.fromEntries(
-    ["zero1", "zero2", "before", "after", "wanted", "zoom", "limit", "left", "right", "edgeIn", "edgeOut", "playhead"].map((name) => [name, add("path")]),
+    ["zero1", "zero2", "before", "after", "wanted", "zoom", "limit", "pin", "lost", "left", "right", "edgeIn", "edgeOut", "playhead"].map((name) => [name, add("path")]),
   );
-  const classes = { zero1: "zero", zero2: "zero", before: "before", after: "after", wanted: "before", zoom: "after", limit: "limit", left: "outside", right: "outside", edgeIn: "edge", edgeOut: "edge", playhead: "playhead" };
+  const classes = { zero1: "zero", zero2: "zero", before: "before", after: "after", wanted: "before", zoom: "after", limit: "limit", pin: "after", lost: "lost", left: "outside", right: "outside", edgeIn: "edge", edgeOut: "edge", playhead: "playhead" };
   for (const [name, value] of Object.entries(classes)) parts[name].setAttribute("class", value);
   const pinches = add("g");
   const keys = add("g");
@@ -66,7 +67,7 @@ export function mountStrip(host, tell) {
     parts.zero1.setAttribute("d", `M${LEFT} ${shake.low}H${width - RIGHT}`);
     parts.zero2.setAttribute("d", `M${LEFT} ${zoom.low}H${width - RIGHT}`);
     labels.replaceChildren();
-    for (const name of ["before", "after", "wanted", "zoom", "limit"]) parts[name].setAttribute("d", "");
+    for (const name of ["before", "after", "wanted", "zoom", "limit", "pin", "lost"]) parts[name].setAttribute("d", "");
     if (!path) {
       label("measure the motion to see it here", LEFT + 16, shake.low - 8, "");
       return;
@@ -87,6 +88,13 @@ export function mountStrip(host, tell) {
       const y = zoom.low - ((limit - 1) * (zoom.low - zoom.top)) / (highest - 1);
       parts.limit.setAttribute("d", `M${LEFT} ${y.toFixed(1)}H${width - RIGHT}`);
       label(`limit ${limit.toFixed(3)}×`, end, zoom.top + 38, "of-limit");
+    }
+    if (path.pins.length) {
+      const held = path.pins[0].confidence.map((/** @type {number} */ _, /** @type {number} */ i) => Math.min(...path.pins.map((/** @type {any} */ pin) => pin.confidence[i])));
+      const step = span() / state.frames;
+      parts.pin.setAttribute("d", line(held, path.first, PIN, 0, 1));
+      parts.lost.setAttribute("d", held.map((/** @type {number} */ value, /** @type {number} */ i) => (value > 0 ? "" : `M${x(path.first + i) - step / 2} ${PIN.low}h${step}`)).join(""));
+      label("pin held", end, PIN.low, "of-after");
     }
     pinches.replaceChildren(...state.pinches.map((frame) => {
       const mark = document.createElementNS(NS, "path");

@@ -1,122 +1,167 @@
 // @ts-check
-// Draws the proxy through the sampling map with WebGL 2: for every output pixel the source point is found
-// with the same matrix that the renderer uses, so what is seen is what will be written. Gaps are hatched.
-
-const VERTEX = `#version 300 es
-in vec2 place;
-out vec2 at;
-void main() { at = place; gl_Position = vec4(place.x * 2.0 - 1.0, 1.0 - place.y * 2.0, 0.0, 1.0); }`;
-
-const FRAGMENT = `#version 300 es
-precision highp float;
-uniform sampler2D picture;
-uniform mat3 srcFromOut;
-uniform vec2 size;
-uniform float split;   // left of it the source is shown
-uniform vec2 pixels;
-uniform bool fine;     // standing pictures are sampled with the renderer's cubic kernel
-in vec2 at;
-out vec4 colour;
-
-vec4 weights(float t) {
-  const float a = -0.75;
-  vec4 d = vec4(1.0 + t, t, 1.0 - t, 2.0 - t);
-  vec2 near = ((a + 2.0) * d.yz - (a + 3.0)) * d.yz * d.yz + 1.0;
-  vec2 far = ((a * d.xw - 5.0 * a) * d.xw + 8.0 * a) * d.xw - 4.0 * a;
-  return vec4(far.x, near, far.y);
-}
-
-vec3 cubic(vec2 source) {
-  ivec2 last = textureSize(picture, 0) - 1;
-  vec2 place = source * vec2(last + 1) - 0.5;
-  ivec2 corner = ivec2(floor(place));
-  vec4 across = weights(place.x - floor(place.x)), down = weights(place.y - floor(place.y));
-  vec3 sum = vec3(0.0);
-  for (int y = 0; y < 4; y++)
-    for (int x = 0; x < 4; x++)
-      sum += across[x] * down[y] * texelFetch(picture, clamp(corner + ivec2(x - 1, y - 1), ivec2(0), last), 0).rgb;
-  return sum;
-}
-
-void main() {
-  vec3 out_point = vec3(at * size - 0.5, 1.0);
-  vec3 found = at.x < split ? out_point : srcFromOut * out_point;
-  vec2 source = (found.xy / found.z + 0.5) / size;
-  if (any(lessThan(source, vec2(0.0))) || any(greaterThan(source, vec2(1.0)))) {
-    float stripe = step(0.5, fract((at.x * pixels.x + at.y * pixels.y) / 14.0));
-    colour = vec4(mix(vec3(0.10, 0.106, 0.114), vec3(0.30, 0.22, 0.21), stripe), 1.0);
-    return;
-  }
-  colour = vec4(fine ? cubic(source) : texture(picture, source).rgb, 1.0);
-}`;
+// Draws the proxy through the sampling map with WebGL 2 (see shaders.js), in all the ways two pictures of one
+// frame are compared.
+import { inverse, product } from "../geometry/matrix.js";
+import { FRAGMENT, LENDERS, MODES, VERTEX } from "./shaders.js";
 
 const WIDEST = 960; // the proxy has no more, and software drawing stays quick
+const LENT_EVERY = 2; // frames between those that are kept for lending
+export const POWER = 4;
 
-/** @typedef {{ srcFromOut: number[], mode: "source" | "result" | "wipe" | "side", wipe: number, fine: boolean }} Look */
+/**
+ * @typedef {object} Look
+ * @property {"before" | "after" | "wipe" | "side" | "difference" | "onion"} mode
+ * @property {number[]} before @property {number[]} after src_from_out of either side
+ * @property {number} frame
+ * @property {{ place: number, turn: number }} line of the wipe
+ * @property {[number, number] | null} loupe its middle, in shares of the picture
+ * @property {boolean} fine @property {boolean} mark
+ * @property {{ first: number, reach: number, reference_from_src: number[][] } | null} lending
+ */
 
 /**
  * @param {HTMLCanvasElement} canvas @param {HTMLVideoElement} video @param {{ width: number, height: number }} size display size
- * @returns {null | { update: (look: Look) => void, resize: (width: number) => void, destroy: () => void }} null without WebGL 2
+ * @returns {null | ReturnType<typeof viewer>} null without WebGL 2
  */
 export function mountViewer(canvas, video, size) {
   const gl = canvas.getContext("webgl2", { alpha: false, antialias: false, preserveDrawingBuffer: true });
-  if (!gl) return null;
+  return gl && viewer(gl, canvas, video, size);
+}
+
+/** @param {WebGL2RenderingContext} gl @param {HTMLCanvasElement} canvas @param {HTMLVideoElement} video @param {{ width: number, height: number }} size */
+function viewer(gl, canvas, video, size) {
   const program = build(gl);
-  const uniform = (/** @type {string} */ name) => gl.getUniformLocation(program, name);
-  const places = { srcFromOut: uniform("srcFromOut"), size: uniform("size"), split: uniform("split"), pixels: uniform("pixels"), fine: uniform("fine") };
+  const names = ["picture", "recent", "before", "after", "lending", "lenders", "size", "pixels", "mode", "line", "loupe", "power", "fine", "mark"];
+  const places = Object.fromEntries(names.map((name) => [name, gl.getUniformLocation(program, name)]));
   const buffer = gl.createBuffer();
   gl.bindBuffer(gl.ARRAY_BUFFER, buffer);
   gl.bufferData(gl.ARRAY_BUFFER, new Float32Array([0, 0, 1, 0, 0, 1, 1, 1]), gl.STATIC_DRAW);
   const place = gl.getAttribLocation(program, "place");
   gl.enableVertexAttribArray(place);
   gl.vertexAttribPointer(place, 2, gl.FLOAT, false, 0, 0);
-  const texture = gl.createTexture();
-  gl.bindTexture(gl.TEXTURE_2D, texture);
-  for (const [key, value] of [
-    [gl.TEXTURE_MIN_FILTER, gl.LINEAR], [gl.TEXTURE_MAG_FILTER, gl.LINEAR],
-    [gl.TEXTURE_WRAP_S, gl.CLAMP_TO_EDGE], [gl.TEXTURE_WRAP_T, gl.CLAMP_TO_EDGE],
-  ]) gl.texParameteri(gl.TEXTURE_2D, key, value);
+  const current = texture(gl, gl.TEXTURE_2D);
+  const ring = texture(gl, gl.TEXTURE_2D_ARRAY);
+  /** @type {{ texture: WebGLTexture, matrix: number[] }[]} */
+  let onion = [];
+  /** @type {number[]} the frame kept in each layer of the ring */
+  let kept = [];
 
-  /** @param {number} x @param {number} y @param {number} width @param {number} height @param {number[]} matrix @param {number} split */
-  function draw(x, y, width, height, matrix, split) {
+  /** Keep the picture on show for frames that come after it. @param {number} frame */
+  function keep(frame) {
+    gl.activeTexture(gl.TEXTURE1);
+    gl.bindTexture(gl.TEXTURE_2D_ARRAY, ring);
+    if (!kept.length) {
+      gl.texImage3D(gl.TEXTURE_2D_ARRAY, 0, gl.RGBA, video.videoWidth, video.videoHeight, LENDERS, 0, gl.RGBA, gl.UNSIGNED_BYTE, null);
+      kept = Array(LENDERS).fill(-1);
+    }
+    const layer = Math.floor(frame / LENT_EVERY) % LENDERS;
+    if (kept[layer] === frame) return;
+    gl.texSubImage3D(gl.TEXTURE_2D_ARRAY, 0, 0, 0, layer, video.videoWidth, video.videoHeight, 1, gl.RGBA, gl.UNSIGNED_BYTE, video);
+    kept[layer] = frame;
+  }
+
+  /** Matrices into the kept frames that may lend to this one; a layer that may not maps everything outside. @param {Look} look */
+  function lend(look) {
+    const lending = look.lending;
+    gl.uniform1i(places.lenders, lending && kept.length ? LENDERS : 0);
+    if (!lending || !kept.length) return;
+    const nowhere = [0, 0, -1e6, 0, 0, -1e6, 0, 0, 1];
+    const pose = lending.reference_from_src[look.frame - lending.first];
+    const all = kept.flatMap((frame) => {
+      const other = lending.reference_from_src[frame - lending.first];
+      const near = other && pose && frame !== look.frame && Math.abs(frame - look.frame) <= lending.reach;
+      return near ? product(inverse(other), product(pose, look.after)) : nowhere;
+    });
+    gl.uniformMatrix3fv(places.lending, true, new Float32Array(all));
+  }
+
+  /** @param {number} x @param {number} y @param {number} width @param {number} height @param {Look} look @param {number} mode */
+  function draw(x, y, width, height, look, mode) {
     gl.viewport(x, y, width, height);
-    gl.uniformMatrix3fv(places.srcFromOut, true, new Float32Array(matrix));
+    gl.uniformMatrix3fv(places.before, true, new Float32Array(look.before));
+    gl.uniformMatrix3fv(places.after, true, new Float32Array(look.after));
     gl.uniform2f(places.size, size.width, size.height);
     gl.uniform2f(places.pixels, width, height);
-    gl.uniform1f(places.split, split);
+    gl.uniform1i(places.mode, mode);
+    gl.uniform2f(places.line, look.line.place, look.line.turn);
+    gl.uniform3f(places.loupe, look.loupe ? look.loupe[0] * width : 0, look.loupe ? look.loupe[1] * height : 0, look.loupe ? width / 7 : 0);
+    gl.uniform1f(places.power, POWER);
     gl.drawArrays(gl.TRIANGLE_STRIP, 0, 4);
   }
 
-  return {
-    update(look) {
-      if (video.readyState < 2) return;
-      gl.useProgram(program);
-      gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, gl.RGBA, gl.UNSIGNED_BYTE, video);
-      gl.uniform1i(places.fine, Number(look.fine));
-      const { width, height } = canvas;
-      if (look.mode === "side") {
-        const half = Math.floor(width / 2) - 1;
-        gl.clearColor(0.086, 0.094, 0.102, 1);
-        gl.clear(gl.COLOR_BUFFER_BIT);
-        const tall = Math.round((half * size.height) / size.width);
-        const low = Math.round((height - tall) / 2);
-        draw(0, low, half, tall, look.srcFromOut, 2);
-        draw(width - half, low, half, tall, look.srcFromOut, -1);
-        return;
+  /** @param {Look} look */
+  function update(look) {
+    if (video.readyState < 2) return;
+    gl.useProgram(program);
+    gl.uniform1i(places.picture, 0);
+    gl.uniform1i(places.recent, 1);
+    gl.uniform1i(places.fine, Number(look.fine));
+    gl.uniform1i(places.mark, Number(look.mark));
+    if (look.lending && look.frame % LENT_EVERY === 0) keep(look.frame);
+    lend(look);
+    gl.activeTexture(gl.TEXTURE0);
+    gl.bindTexture(gl.TEXTURE_2D, current);
+    gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, gl.RGBA, gl.UNSIGNED_BYTE, video);
+    const { width, height } = canvas;
+    if (look.mode === "side") {
+      const half = Math.floor(width / 2) - 1;
+      gl.clearColor(0.086, 0.094, 0.102, 1);
+      gl.clear(gl.COLOR_BUFFER_BIT);
+      const tall = Math.round((half * size.height) / size.width);
+      const low = Math.round((height - tall) / 2);
+      draw(0, low, half, tall, look, MODES.before);
+      draw(width - half, low, half, tall, look, MODES.after);
+    } else if (look.mode === "onion" && onion.length === 2) drawOnion(width, height, look);
+    else draw(0, 0, width, height, look, MODES[look.mode === "onion" ? "after" : look.mode]);
+  }
+
+  /** The first and the last frame laid over each other. @param {number} width @param {number} height @param {Look} look */
+  function drawOnion(width, height, look) {
+    gl.blendColor(0.5, 0.5, 0.5, 0.5);
+    onion.forEach((skin, i) => {
+      if (i) {
+        gl.enable(gl.BLEND);
+        gl.blendFunc(gl.CONSTANT_COLOR, gl.ONE_MINUS_CONSTANT_COLOR);
       }
-      const split = look.mode === "source" ? 2 : look.mode === "wipe" ? look.wipe : -1;
-      draw(0, 0, width, height, look.srcFromOut, split);
+      gl.bindTexture(gl.TEXTURE_2D, skin.texture);
+      draw(0, 0, width, height, { ...look, after: skin.matrix }, MODES.after);
+    });
+    gl.disable(gl.BLEND);
+  }
+
+  return {
+    update,
+    /** Take the picture on show as the next skin of the onion. @param {number[]} matrix */
+    peel(matrix) {
+      if (onion.length === 2) onion.splice(0).forEach((skin) => gl.deleteTexture(skin.texture));
+      const skin = texture(gl, gl.TEXTURE_2D);
+      gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, gl.RGBA, gl.UNSIGNED_BYTE, video);
+      onion.push({ texture: skin, matrix });
     },
+    /** @param {number} width */
     resize(width) {
       canvas.width = Math.min(WIDEST, Math.max(2, Math.round(width * devicePixelRatio)));
       canvas.height = Math.max(2, Math.round((canvas.width * size.height) / size.width));
     },
     destroy() {
-      gl.deleteTexture(texture);
+      for (const made of [current, ring, ...onion.map((skin) => skin.texture)]) gl.deleteTexture(made);
+      onion = [];
       gl.deleteBuffer(buffer);
       gl.deleteProgram(program);
     },
   };
+}
+
+/** @param {WebGL2RenderingContext} gl @param {number} kind */
+function texture(gl, kind) {
+  const made = /** @type {WebGLTexture} */ (gl.createTexture());
+  gl.activeTexture(kind === gl.TEXTURE_2D ? gl.TEXTURE0 : gl.TEXTURE1);
+  gl.bindTexture(kind, made);
+  for (const [key, value] of [
+    [gl.TEXTURE_MIN_FILTER, gl.LINEAR], [gl.TEXTURE_MAG_FILTER, gl.LINEAR],
+    [gl.TEXTURE_WRAP_S, gl.CLAMP_TO_EDGE], [gl.TEXTURE_WRAP_T, gl.CLAMP_TO_EDGE],
+  ]) gl.texParameteri(kind, key, value);
+  return made;
 }
 
 /** @param {WebGL2RenderingContext} gl */

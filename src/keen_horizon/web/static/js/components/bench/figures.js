@@ -8,19 +8,19 @@ export const figures = (parts) => {
       const { motion, framing, deliver } = this.t;
       const l = this.path && this.path.ledger;
       const keyed = motion.response_keys.length ? "keyed" : `${motion.response_s} s`;
-      const intent = { glide: `Glide ${keyed}`, hold: "Hold" }[/** @type {string} */ (motion.intent)] || "as shot";
+      const intent = { glide: `Glide ${keyed}`, hold: "Hold", pin: "Pin", level: "Level" }[/** @type {string} */ (motion.intent)] || "as shot";
       const steadier = l ? `${l.shake_before_percent.toFixed(2)} → ${l.shake_after_percent.toFixed(2)} %` : "";
       return [
         { stage: "motion", name: "Motion", key: "1", state: l ? intent : "not measured", price: steadier },
         { stage: "framing", name: "Framing", key: "2", state: framing.edges, price: l ? `${l.zoom.toFixed(3)}×` : "" },
-        { stage: "deliver", name: "Deliver", key: "3", state: `H.264, crf ${deliver.quality}`, price: "" },
+        { stage: "deliver", name: "Deliver", key: "3", state: this.formatText(deliver), price: "" },
       ];
     },
     lanes() {
       if (!this.path) return [];
       const l = this.path.ledger;
       const percent = (/** @type {number} */ px) => ((100 * px) / parts.size.width).toFixed(3);
-      const each = ["shift", "turn", "size"].map((name) => ({ name, before: percent(l.lanes_before[name]), after: percent(l.lanes_after[name]) }));
+      const each = ["shift", "turn", "size", "tilt"].map((name) => ({ name, before: percent(l.lanes_before[name]), after: percent(l.lanes_after[name]) }));
       return [{ name: "all", before: percent(l.shake_before_px), after: percent(l.shake_after_px) }, ...each];
     },
     verdict() {
@@ -48,6 +48,23 @@ export const figures = (parts) => {
     softText() {
       return this.path ? `${(100 * this.path.ledger.softness).toFixed(1)} %` : "100 %";
     },
+    notes() {
+      return this.path ? this.path.notes : [];
+    },
+    lentText() {
+      return this.path && this.path.ledger.borrowed_area > 0 ? `${(100 * this.path.ledger.borrowed_area).toFixed(2)} %` : "";
+    },
+    /** Figures of the version that is compared with, beside those of now. @returns {{ name: string, then: string, now: string }[]} */
+    versusRows() {
+      if (!this.path || !this.otherLedger) return [];
+      const [now, then] = [this.path.ledger, this.otherLedger];
+      const row = (/** @type {string} */ name, /** @type {(l: any) => string} */ text) => ({ name, then: text(then), now: text(now) });
+      return [
+        row("zoom", (l) => `${l.zoom.toFixed(3)}×`), row("mean zoom", (l) => `${l.mean_zoom.toFixed(3)}×`),
+        row("keeps", (l) => `${(100 * l.kept_area).toFixed(1)} %`), row("softness", (l) => `${(100 * l.softness).toFixed(1)} %`),
+        row("shake left", (l) => `${l.shake_after_percent.toFixed(3)} %`), row("largest gap", (l) => `${(100 * l.gap_area).toFixed(1)} %`),
+      ];
+    },
     suggestedSharpen() {
       return this.path ? this.path.sharpen : 0;
     },
@@ -57,6 +74,9 @@ export const figures = (parts) => {
       if (!this.path || !this.path.ledger.gap_frames) return "";
       const gaps = this.path.gap_area.map((/** @type {number} */ share, /** @type {number} */ i) => (share > 0 ? this.path.first + i : -1)).filter((/** @type {number} */ f) => f >= 0);
       return `${gaps.length} frames have a gap, from frame ${gaps[0]} to ${gaps[gaps.length - 1]}`;
+    },
+    gapsWanted() {
+      return this.t.framing.edges === "leave" || (this.t.framing.edges === "borrow" && this.t.framing.borrow.rest === "leave");
     },
     gapShare() {
       return this.path ? this.path.ledger.gap_area : 0;

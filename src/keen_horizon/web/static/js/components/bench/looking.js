@@ -1,19 +1,59 @@
 // @ts-check
-// How the bench's pictures are looked at: views, wipe, overlays, stills.
+// How the bench's pictures are looked at: what is compared with what, in which view, how closely.
 import { IDENTITY, inside } from "../../geometry/matrix.js";
+import { ask } from "../../net.js";
+
+const EXACT_AFTER_MS = 250;
+const NAMES = { before: "before", after: "after", wipe: "before | after", side: "before, after", difference: "difference, three times", onion: "first and last frame" };
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const looking = (parts) => {
+  /** @type {any} the path of the version compared with */
+  let other = null;
+  /** @type {number} */ let exactSoon = 0;
   return {
+    views: [
+      { value: "before", label: "before" }, { value: "after", label: "after" }, { value: "wipe", label: "wipe" },
+      { value: "side", label: "side by side" }, { value: "difference", label: "difference" }, { value: "onion", label: "first + last" },
+    ],
+    view: "after",
+    /** What "before" is: "" the clip as shot, else a version's letter. */
+    against: "",
+    /** @type {any[]} */ versions: parts.page.versions,
+    held: false,
+    grid: false,
+    markLent: false,
+    wipe: { place: 0.5, turn: 0 },
+    loupe: false,
+    /** @type {[number, number]} where the pointer was last, in shares of the picture */ pointer: [0.5, 0.5],
+    closeUp: false,
+    /** @type {any} */ otherLedger: null,
+
     shown() {
-      return this.held ? "source" : this.view;
+      return this.held ? "before" : this.view;
     },
     viewText() {
-      return { source: "source", result: "result", wipe: "source | result", side: "source, result" }[this.shown()];
+      const name = NAMES[/** @type {keyof typeof NAMES} */ (this.shown())];
+      return this.against ? name.replace("before", `version ${this.against}`).replace("after", "now") : name;
     },
     /** @param {string} view */
     setView(view) {
       this.view = view;
+      if (view === "onion") this.peelOnion();
+      this.draw();
+    },
+    /** @param {string} letter */
+    async setAgainst(letter) {
+      this.against = letter;
+      other = this.otherLedger = null;
+      const version = this.versions.find((/** @type {any} */ v) => v.letter === letter);
+      if (version) {
+        await this.attempt(async () => {
+          const range = this.t.range;
+          other = await ask("POST", `${parts.address}/solve`, { ...version.treatment, range });
+          this.otherLedger = other.ledger;
+        });
+      }
       this.draw();
     },
     /** @param {boolean} held */
@@ -26,19 +66,96 @@ export const looking = (parts) => {
       this.grid = !this.grid;
       this.draw();
     },
+    toggleLoupe() {
+      this.loupe = !this.loupe;
+      this.draw();
+    },
+    toggleCloseUp() {
+      this.closeUp = !this.closeUp;
+      this.drawExact();
+    },
+    toggleMark() {
+      this.markLent = !this.markLent;
+      this.draw();
+    },
+    /** @param {any} path @returns {number[]} src_from_out of the frame on show */
+    matrixOf(path) {
+      return (path && path.src_from_out[this.frame - path.first]) || IDENTITY;
+    },
     matrix() {
-      const at = this.path ? this.frame - this.path.first : -1;
-      return (this.path && this.path.src_from_out[at]) || IDENTITY;
+      return this.matrixOf(this.path);
     },
     draw() {
+      const path = this.path;
+      const lending = path && path.lending && this.frame >= path.first ? { first: path.first, ...path.lending } : null;
       if (this.stills) this.drawStill();
-      else parts.viewer.update({ srcFromOut: this.matrix(), mode: this.shown(), wipe: this.wipe, fine: !this.playing });
-      const onSource = this.shown() === "source" && this.path && !this.held;
-      parts.overlay.update({ grid: this.grid, window: onSource ? this.matrix() : null });
+      else {
+        parts.viewer.update({
+          mode: this.shown(), before: this.matrixOf(other), after: this.matrix(), frame: this.frame, line: this.wipe,
+          loupe: this.loupe ? this.pointer : null, fine: !this.playing, mark: this.markLent, lending,
+        });
+      }
+      this.drawOver();
+      this.drawExact();
+    },
+    drawOver() {
+      const shot = this.shown() === "before" && !this.against;
+      const lines = ["after", "before"].includes(this.shown());
+      parts.overlay.update({
+        grid: this.grid, window: shot && this.path && !this.held ? this.matrix() : null,
+        pins: lines ? this.pinsShown() : [], lines: lines ? this.linesShown() : [],
+      });
     },
     drawStill() {
-      const treated = this.shown() !== "source" && this.path ? `&treatment=${encodeURIComponent(JSON.stringify(this.t))}` : "";
-      /** @type {any} */ (this).$refs.still.src = `/media/clips/${parts.page.id}/still.jpg?frame=${this.frame}${treated}`;
+      const treated = this.shown() === "before" ? null : this.t;
+      /** @type {any} */ (this).$refs.still.src = this.stillAddress(treated, "");
+    },
+    /** @param {any} treatment null for as shot @param {string} more */
+    stillAddress(treatment, more) {
+      const query = treatment && this.path ? `&treatment=${encodeURIComponent(JSON.stringify(treatment))}` : "";
+      return `/media/clips/${parts.page.id}/still.jpg?frame=${this.frame}${query}${more}`;
+    },
+    /** Exact pixels from the server over the live picture, once it stands: what frames lend, or a part at full size. */
+    drawExact() {
+      const refs = /** @type {any} */ (this).$refs;
+      clearTimeout(exactSoon);
+      const lends = this.path && this.path.lending && this.shown() === "after" && !this.loupe;
+      const wanted = !this.playing && !this.stills && (this.closeUp || lends);
+      refs.exact.hidden = true;
+      if (!wanted) return;
+      exactSoon = setTimeout(() => {
+        const treated = this.shown() === "before" ? null : this.t;
+        refs.exact.onload = () => (refs.exact.hidden = false);
+        refs.exact.src = this.stillAddress(treated, (this.closeUp ? this.part() : "") + (this.markLent ? "&mark=1" : ""));
+      }, EXACT_AFTER_MS);
+    },
+    /** The part of the picture that fills the viewer at full size, around the pointer. */
+    part() {
+      const style = /** @type {any} */ (this).$refs.canvas.style;
+      const [width, height] = [Math.round(parseFloat(style.width)), Math.round(parseFloat(style.height))];
+      const [w, h] = this.path ? this.path.output : [parts.size.width, parts.size.height];
+      const corner = (/** @type {number} */ share, /** @type {number} */ whole, /** @type {number} */ part) => Math.round(Math.max(0, Math.min(whole - part, share * whole - part / 2)));
+      return `&part=${corner(this.pointer[0], w, width)},${corner(this.pointer[1], h, height)},${width},${height}`;
+    },
+    /** @param {PointerEvent} event */
+    pointed(event) {
+      const box = parts.page && /** @type {any} */ (this).$refs.canvas.getBoundingClientRect();
+      if (!box.width) return;
+      this.pointer = [(event.clientX - box.left) / box.width, (event.clientY - box.top) / box.height];
+      if (this.loupe) this.draw();
+      else if (this.closeUp && event.buttons) this.drawExact();
+    },
+    /** Lay the range's first and last frame over each other: both are shown once, and kept. */
+    async peelOnion() {
+      if (this.stills || !this.path) return;
+      const back = this.frame;
+      const { first, last } = this.range();
+      for (const frame of [first, last]) {
+        await this.arrivalAt(frame);
+        parts.viewer.peel(this.matrix());
+      }
+      await this.arrivalAt(back);
+      this.draw();
     },
     drawStrip() {
       const { first, last } = this.range();
@@ -52,7 +169,7 @@ export const looking = (parts) => {
     fit() {
       const refs = /** @type {any} */ (this).$refs;
       const box = inside(refs.viewer.clientWidth, refs.viewer.clientHeight, parts.size.width / parts.size.height);
-      for (const element of [refs.canvas, refs.still, refs.overlay]) {
+      for (const element of [refs.canvas, refs.still, refs.exact, refs.overlay]) {
         element.style.left = `${box.x}px`;
         element.style.top = `${box.y}px`;
         element.style.width = `${box.width}px`;
@@ -65,28 +182,33 @@ export const looking = (parts) => {
     placeWipe() {
       const refs = /** @type {any} */ (this).$refs;
       const { left, top, width, height } = refs.canvas.style;
-      refs.wipe.style.left = `${parseFloat(left) + parseFloat(width) * this.wipe}px`;
+      refs.wipe.style.left = `${parseFloat(left) + parseFloat(width) * this.wipe.place}px`;
       refs.wipe.style.top = top;
       refs.wipe.style.height = height;
+      refs.wipe.style.transform = `rotate(${this.wipe.turn}rad)`;
     },
-    /** @param {PointerEvent} event */
+    /** Drag the line to move it; drag it near its ends to turn it. @param {PointerEvent} event */
     dragWipe(event) {
       const refs = /** @type {any} */ (this).$refs;
       const line = refs.wipe;
+      const box = refs.canvas.getBoundingClientRect();
+      const turns = Math.abs(event.clientY - (box.top + box.height / 2)) > 0.3 * box.height;
       line.setPointerCapture(event.pointerId);
       line.onpointermove = (/** @type {PointerEvent} */ moved) => {
-        const box = refs.canvas.getBoundingClientRect();
-        this.setWipe((moved.clientX - box.left) / box.width);
+        if (!turns) return this.setWipe((moved.clientX - box.left) / box.width, this.wipe.turn);
+        const x = moved.clientX - box.left - box.width * this.wipe.place;
+        const y = moved.clientY - box.top - box.height / 2;
+        this.setWipe(this.wipe.place, y > 0 ? Math.atan2(-x, y) : Math.atan2(x, -y));
       };
       line.onpointerup = () => (line.onpointermove = null);
     },
-    /** @param {number} step */
-    nudgeWipe(step) {
-      this.setWipe(this.wipe + step);
+    /** @param {number} step @param {number} turn */
+    nudgeWipe(step, turn) {
+      this.setWipe(this.wipe.place + step, this.wipe.turn + turn);
     },
-    /** @param {number} share */
-    setWipe(share) {
-      this.wipe = Math.min(1, Math.max(0, share));
+    /** @param {number} place @param {number} turn */
+    setWipe(place, turn) {
+      this.wipe = { place: Math.min(1, Math.max(0, place)), turn: Math.min(1.5, Math.max(-1.5, turn)) };
       this.placeWipe();
       this.draw();
     },

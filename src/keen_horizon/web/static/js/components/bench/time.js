@@ -4,6 +4,7 @@ import { timecode } from "../../words.js";
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const time = (parts) => {
+  /** @type {{ frame: number, resolve: () => void } | null} */ let waiting = null;
   return {
     range() {
       return this.t.range ? { first: this.t.range.in, last: this.t.range.out } : { first: 0, last: this.frames - 1 };
@@ -44,9 +45,21 @@ export const time = (parts) => {
     togglePlay() {
       this.shuttle(this.playing ? 0 : 1);
     },
+    /** Go to a frame and wait until its picture is on show. @param {number} frame @returns {Promise<void>} */
+    arrivalAt(frame) {
+      return new Promise((resolve) => {
+        waiting = { frame, resolve };
+        this.go(frame);
+      });
+    },
     /** @param {number} frame */
     arrived(frame) {
       this.frame = frame;
+      if (waiting && waiting.frame === frame) {
+        const { resolve } = waiting;
+        waiting = null;
+        resolve();
+      }
       this.draw();
       this.drawStrip();
       if (!this.playing) this.remember();

@@ -67,8 +67,9 @@ export const treating = (parts) => {
     async solve() {
       if (solving) solving.abort();
       solving = new AbortController();
-      if (!this.measured()) {
+      if (!this.measured() || !this.followed()) {
         this.path = null;
+        if (this.measured()) this.follow();
       } else {
         try {
           this.path = await ask("POST", `${parts.address}/solve`, this.t, solving.signal);

@@ -15,7 +15,11 @@ export const works = (parts) => {
       });
     },
     render() {
-      this.attempt(async () => this.worked(await ask("POST", `${parts.address}/renders`, this.t)));
+      this.attempt(async () => this.queued(await ask("POST", `${parts.address}/renders`, this.t)));
+    },
+    /** @param {{ works: any[] }} answer */
+    queued({ works }) {
+      for (const work of works) this.worked(work);
     },
     /** @param {string} kind */
     cancel(kind) {
@@ -39,7 +43,7 @@ export const works = (parts) => {
     async refresh() {
       const clip = await ask("GET", parts.address);
       this.measuredRanges = clip.measured;
-      this.notes = clip.notes;
+      this.pinTracks = clip.pins;
       this.renders = clip.renders.reverse();
       if (!this.path) this.solve();
     },

@@ -1,0 +1,66 @@
+"""The tilt of a frame: its perspective, apart from where it lies, how it turns and how large it is.
+
+A tilt is a complex number p = px + i py in 1/px. It moves a point c, origin in the middle of the frame, to
+
+    U(p)(c) = c / (1 + p . c) + m(p),     p . c = Re(conj(p) c),     m(p) = (px w^2 + i py h^2) / 12.
+
+The shift m makes it orthogonal, to first order and over the whole frame, to every similarity, so that a
+similarity fitted without a tilt stays the best one with it. To first order tilts add up.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.geometry.similarity import Complex, Floats
+
+
+def middle_shift(tilt: Complex, size: Size) -> Complex:
+    """m(p) for tilts (N,)."""
+    return np.asarray((tilt.real * size.width**2 + 1j * tilt.imag * size.height**2) / 12)
+
+
+def tilted(tilt: Complex, points: Complex, size: Size) -> Complex:
+    """U(p)(c) for every tilt (N,) and centred point (M,), or points (N, M) of each -> (N, M)."""
+    depth = 1 + (np.conj(tilt)[:, None] * points).real
+    return np.asarray(points / depth + middle_shift(tilt, size)[:, None])
+
+
+def tilt_matrices(tilt: Complex, size: Size) -> Floats:
+    """U(p) as matrices (N, 3, 3) on centred points (x, y, 1)."""
+    shift = middle_shift(tilt, size)
+    out = np.tile(np.eye(3), (len(tilt), 1, 1))
+    out[:, 2, 0], out[:, 2, 1] = tilt.real, tilt.imag
+    out[:, 0] += shift.real[:, None] * out[:, 2]
+    out[:, 1] += shift.imag[:, None] * out[:, 2]
+    out[:, 0, 0], out[:, 1, 1] = 1 + shift.real * tilt.real, 1 + shift.imag * tilt.imag
+    return out
+
+
+def fit_tilt(
+    source: Complex, moved: Complex, weights: NDArray[np.float64], size: Size, expected: complex, spread: float
+) -> tuple[complex, complex, complex]:
+    """The similarity 1 + dz, dt and tilt p with moved = (1 + dz) U(p)(source) + dt, all near the identity.
+
+    `source` (N,) and `moved` (N,) are centred; `weights` (N,) are inverse variances; p is drawn to
+    `expected` with standard deviation `spread`, so that few or crowded points give no wild perspective.
+    """
+    x, y = source.real, source.imag
+    ones, none = np.ones(len(source)), np.zeros(len(source))
+    across = np.stack([x, -y, ones, none, size.width**2 / 12 - x * x, -x * y], -1)
+    down = np.stack([y, x, none, ones, -x * y, size.height**2 / 12 - y * y], -1)
+    scale = np.array([1, 1, size.half_diagonal, size.half_diagonal, 1 / size.half_diagonal, 1 / size.half_diagonal])
+    rows = np.concatenate([across, down]) * scale
+    right = np.concatenate([moved.real - x, moved.imag - y])
+    weight = np.concatenate([weights, weights])
+    normal = (rows * weight[:, None]).T @ rows
+    wanted = (rows * weight[:, None]).T @ right
+    prior = (scale[4] / spread) ** 2
+    for i, value in ((4, expected.real), (5, expected.imag)):
+        normal[i, i] += prior
+        wanted[i] += prior * value / scale[4]
+    normal[np.arange(4), np.arange(4)] += 1e-9 * np.trace(normal)
+    found = np.linalg.solve(normal, wanted) * scale
+    return complex(found[0], found[1]), complex(found[2], found[3]), complex(found[4], found[5])

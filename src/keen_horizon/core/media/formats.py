@@ -1,0 +1,85 @@
+"""What can be delivered: codecs, the containers that hold them, and the pixels they take."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+CONTAINERS = {"mp4": "mp4", "mov": "mov", "mkv": "matroska", "webm": "webm"}
+SEQUENCES = ("png", "tiff")
+
+_PCM = {"pcm_s16le", "pcm_s16be", "pcm_s24le", "pcm_s24be", "pcm_s32le", "pcm_f32le"}
+COPIED_SOUND = {
+    "mp4": {"aac", "mp3", "ac3", "eac3", "alac", "opus", "flac"},
+    "mov": {"aac", "mp3", "ac3", "eac3", "alac"} | _PCM,
+    "mkv": {"aac", "mp3", "ac3", "eac3", "alac", "opus", "flac", "vorbis"} | _PCM,
+    "webm": {"opus", "vorbis"},
+}
+
+
+@dataclass(frozen=True)
+class VideoFormat:
+    """A codec: FFmpeg's `encoder`, the containers that hold it, the first one its usual one.
+
+    `options` gives the encoder's settings for a constant rate factor; `chroma` and `depths` are what it takes,
+    the first being the nearest substitute for anything else; `usual` is the rate factor to start from.
+    """
+
+    encoder: str
+    containers: tuple[str, ...]
+    options: Callable[[int], dict[str, str]]
+    chroma: tuple[str, ...] = ("420", "422", "444")
+    depths: tuple[int, ...] = (8, 10)
+    usual: int = 18
+    tag: str | None = None
+
+    def fitting(self, chroma: str, depth: int) -> tuple[str, int]:
+        """The chroma layout and bit depth that pictures are brought to."""
+        wanted = 8 if depth == 8 else 10
+        return (
+            chroma if chroma in self.chroma else self.chroma[0],
+            wanted if wanted in self.depths else self.depths[0],
+        )
+
+
+def _x264(quality: int) -> dict[str, str]:
+    return {"crf": str(quality), "preset": "veryfast"}
+
+
+def _x265(quality: int) -> dict[str, str]:
+    return {"crf": str(quality), "preset": "fast", "x265-params": "log-level=error"}
+
+
+def _prores(_: int) -> dict[str, str]:
+    return {"profile": "hq", "vendor": "apl0"}
+
+
+def _vp9(quality: int) -> dict[str, str]:
+    return {"crf": str(quality), "b": "0", "deadline": "good", "cpu-used": "5", "row-mt": "1"}
+
+
+def _av1(quality: int) -> dict[str, str]:
+    return {"crf": str(quality), "preset": "9"}
+
+
+VIDEO_FORMATS = {
+    "h264": VideoFormat("libx264", ("mp4", "mov", "mkv"), _x264),
+    "h265": VideoFormat("libx265", ("mp4", "mov", "mkv"), _x265, usual=20, tag="hvc1"),
+    "prores": VideoFormat("prores_ks", ("mov", "mkv"), _prores, chroma=("422",), depths=(10,)),
+    "vp9": VideoFormat("libvpx-vp9", ("webm", "mkv", "mp4"), _vp9, usual=24),
+    "av1": VideoFormat("libsvtav1", ("mp4", "mkv", "webm"), _av1, chroma=("420",), usual=24),
+}
+
+_BITS_PER_PIXEL = {"h264": 0.30, "h265": 0.22, "vp9": 0.30, "av1": 0.24}
+
+
+def expected_bytes(codec: str, quality: int, pixels: int, frames: int, deep: bool) -> int:
+    """About how large a file becomes: a rule of thumb, for telling whether the disk has room."""
+    if codec == "tiff":
+        return 6 * pixels * frames
+    if codec == "png":
+        return (5 if deep else 2) * pixels * frames
+    if codec == "prores":
+        return round(0.45 * pixels * frames)
+    bits = _BITS_PER_PIXEL[codec] * 2 ** ((VIDEO_FORMATS[codec].usual - quality) / 6)
+    return round(min(bits, 8.0) / 8 * pixels * frames) + (1 << 16)

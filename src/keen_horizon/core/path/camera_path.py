@@ -1,0 +1,116 @@
+"""The camera path: what is solved, and what everything after it is made from."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.geometry.similarity import Complex, Similarities
+from keen_horizon.core.geometry.tilt import tilt_matrices
+from keen_horizon.core.path.borrowing import Borrowing
+from keen_horizon.core.path.window import centred_corners
+from keen_horizon.core.treatment import Window
+
+Floats = NDArray[np.float64]
+
+UNTOUCHED = Window()
+
+
+@dataclass(frozen=True)
+class CameraPath:
+    """The steadied path of N frames from clip number `first`, centred coordinates (see `window`).
+
+    A frame's correction, src_from_out, is the similarity S, a tilt, the window shrunk by `shrink`, and the
+    window's nudge by hand:  S U(tilt) nudge / shrink. `wanted_zoom` (N,) is the enlargement a frame would need
+    if no limit held; `measured` and `steadied` are the poses before and after, `measured_tilts` and
+    `steadied_tilts` their perspective; `lenders` the poses that go with that perspective. `limited` tells
+    whether the zoom limit changed the path; `borrowed` what frames lend to each other, if that was asked for.
+    """
+
+    size: Size
+    first: int
+    correction: Similarities
+    tilt: Complex
+    shrink: Floats
+    wanted_zoom: Floats
+    measured: Similarities
+    steadied: Similarities
+    lenders: Similarities
+    measured_tilts: Complex
+    steadied_tilts: Complex
+    limited: bool
+    borrowed: Borrowing | None = None
+    nudge: Window = UNTOUCHED
+
+    def __len__(self) -> int:
+        return len(self.shrink)
+
+    @property
+    def zoom(self) -> Floats:
+        """Enlargement of every frame (N,), in the middle of the picture."""
+        return np.asarray(self.shrink * self.nudge.scale / np.abs(self.correction.z))
+
+    def centred_matrices(self) -> Floats:
+        """src_from_out (N, 3, 3) on centred points."""
+        window = np.zeros((len(self), 3, 3))
+        turn = np.exp(1j * np.radians(self.nudge.turn_deg)) / self.nudge.scale
+        window[:, 0, 0] = window[:, 1, 1] = turn.real / self.shrink
+        window[:, 0, 1], window[:, 1, 0] = -turn.imag / self.shrink, turn.imag / self.shrink
+        window[:, 0, 2], window[:, 1, 2] = self.nudge.x / self.shrink, self.nudge.y / self.shrink
+        window[:, 2, 2] = 1
+        return self.correction.matrices() @ tilt_matrices(self.tilt, self.size) @ window
+
+    def matrices(self) -> Floats:
+        """src_from_out (N, 3, 3) in pixels of the display size."""
+        return recentred(self.centred_matrices(), self.size)
+
+    def out_from_src(self) -> Floats:
+        """The planar correction as matrices (N, 3, 3) in pixels of the display size."""
+        return np.asarray(np.linalg.inv(self.matrices()), np.float64)
+
+    def lending_matrices(self, offset: int) -> Floats:
+        """src_from_out (N, 3, 3), display pixels, into the frame `offset` away; meaningless past the ends."""
+        other = np.clip(np.arange(len(self)) + offset, 0, len(self) - 1)
+        poses, tilts = self.lenders, self.measured_tilts
+        apart = tilts - tilts[other] * np.conj(poses.z / poses.z[other])
+        between = (poses[other].inverse() @ poses).matrices() @ tilt_matrices(apart, self.size)
+        return recentred(between @ self.centred_matrices(), self.size)
+
+    def quads(self) -> Complex:
+        """Where the output's corners lie in the source, (N, 4), centred."""
+        corners = centred_corners(self.size)
+        places = self.centred_matrices() @ np.stack([corners.real, corners.imag, np.ones(4)])
+        return np.asarray((places[:, 0] + 1j * places[:, 1]) / places[:, 2])
+
+
+def recentred(matrices: Floats, size: Size) -> Floats:
+    """Matrices (N, 3, 3) on centred points as matrices on pixels of a frame."""
+    move = np.array([[1, 0, size.centre.real], [0, 1, size.centre.imag], [0, 0, 1]])
+    return np.asarray(move @ matrices @ np.linalg.inv(move))
+
+
+def joined_paths(paths: list[CameraPath]) -> CameraPath:
+    """Shots laid end to end."""
+
+    def similarities(parts: list[Similarities]) -> Similarities:
+        return Similarities(np.concatenate([p.z for p in parts]), np.concatenate([p.t for p in parts]))
+
+    lenders = [path.borrowed for path in paths if path.borrowed]
+    together = Borrowing(lenders[0].offsets, np.concatenate([b.reach for b in lenders])) if lenders else None
+    return replace(
+        paths[0],
+        correction=similarities([path.correction for path in paths]),
+        measured=similarities([path.measured for path in paths]),
+        steadied=similarities([path.steadied for path in paths]),
+        lenders=similarities([path.lenders for path in paths]),
+        tilt=np.concatenate([path.tilt for path in paths]),
+        shrink=np.concatenate([path.shrink for path in paths]),
+        wanted_zoom=np.concatenate([path.wanted_zoom for path in paths]),
+        measured_tilts=np.concatenate([path.measured_tilts for path in paths]),
+        steadied_tilts=np.concatenate([path.steadied_tilts for path in paths]),
+        limited=any(path.limited for path in paths),
+        borrowed=together,
+    )

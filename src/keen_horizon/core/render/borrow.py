@@ -1,0 +1,187 @@
+"""Missing picture at the edges, taken from frames before and after.
+
+Where a frame's own picture ends within the feather, other frames are laid in from the nearest on, each with
+a weight that falls to nothing at its own edge, until nothing is wanted any more. Only the strips along the
+edges are touched. A frame's brightness is brought to the one it lends to, by what both of them see there.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.geometry.picture import Size, transform
+from keen_horizon.core.mapping.sampling import Maps, PlanarStage, PlaneGrid, SamplingMap, dense_maps
+from keen_horizon.core.media.frames import Frame, Plane
+from keen_horizon.core.path.camera_path import CameraPath
+
+Weights = NDArray[np.float32]
+
+ENOUGH = 0.02
+LEAST_OVERLAP = 400
+GAIN_RANGE = (0.6, 1.6)
+
+
+@dataclass(frozen=True)
+class Strip:
+    """A part of a plane: rows and columns."""
+
+    rows: slice
+    columns: slice
+
+    def grid(self, whole: PlaneGrid) -> PlaneGrid:
+        """The grid of the part."""
+        move = np.array([[1, 0, self.columns.start], [0, 1, self.rows.start], [0, 0, 1]], np.float64)
+        shape = (self.rows.stop - self.rows.start, self.columns.stop - self.columns.start)
+        return PlaneGrid(shape, whole.display_from_plane @ move)
+
+
+class Lender:
+    """Lays in what other frames show. `frame_at` gives a decoded frame by number, or None where there is none."""
+
+    def __init__(self, path: CameraPath, feather_px: float) -> None:
+        assert path.borrowed is not None
+        self.first, self.size = path.first, path.size
+        self.feather = max(1.0, feather_px)
+        self._maps = [
+            (offset, SamplingMap(path.size, (PlanarStage(path.first, path.lending_matrices(offset)),)))
+            for offset in path.borrowed.offsets
+        ]
+        self._own = SamplingMap(path.size, (PlanarStage(path.first, path.matrices()),))
+
+    def lay_in(
+        self,
+        frame: Frame,
+        planes: list[Plane],
+        targets: list[PlaneGrid],
+        sources: list[PlaneGrid],
+        frame_at: Callable[[int], Frame | None],
+    ) -> tuple[list[Plane], NDArray[np.float32], int]:
+        """Planes with what was missing, the share of each luma sample that was lent, and how many found nothing."""
+        out = [plane.copy() for plane in planes]
+        lent = np.zeros(targets[0].shape, np.float32)
+        missing = 0
+        for channels in ((0,), (1, 2)):
+            target, source = targets[channels[0]], sources[channels[0]]
+            for strip in self._strips(frame.number, target, source):
+                share, lost = self._fill(frame, out, channels, strip, target, source, frame_at)
+                if channels == (0,):
+                    lent[strip.rows, strip.columns] = np.maximum(lent[strip.rows, strip.columns], share)
+                    missing += lost
+        return out, lent, missing
+
+    def _strips(self, number: int, target: PlaneGrid, source: PlaneGrid) -> list[Strip]:
+        """Along the edges, as wide as the frame's own picture is missing or fading."""
+        rows, columns = target.shape
+        into = np.linalg.inv(np.asarray(self._own.matrix(number)))
+        corners = self.size.corners()
+        x, y = transform(np.asarray(np.linalg.inv(target.display_from_plane) @ into, np.float64), corners).T
+        reach = self.feather / abs(target.display_from_plane[0, 0]) + 2
+        left = int(np.clip(np.ceil(max(x[0], x[3]) + reach), 0, columns))
+        right = int(np.clip(np.floor(min(x[1], x[2]) - reach), left, columns))
+        top = int(np.clip(np.ceil(max(y[0], y[1]) + reach), 0, rows))
+        low = int(np.clip(np.floor(min(y[2], y[3]) - reach), top, rows))
+        strips = [
+            Strip(slice(0, top), slice(0, columns)), Strip(slice(low, rows), slice(0, columns)),
+            Strip(slice(top, low), slice(0, left)), Strip(slice(top, low), slice(right, columns)),
+        ]  # fmt: skip
+        return [s for s in strips if s.rows.stop > s.rows.start and s.columns.stop > s.columns.start]
+
+    def _fill(
+        self,
+        frame: Frame,
+        out: list[Plane],
+        channels: tuple[int, ...],
+        strip: Strip,
+        target: PlaneGrid,
+        source: PlaneGrid,
+        frame_at: Callable[[int], Frame | None],
+    ) -> tuple[Weights, int]:
+        part = strip.grid(target)
+        feather = self.feather / abs(source.display_from_plane[0, 0])
+        room = _room(dense_maps(self._own, frame.number, part, source), source)
+        own = np.clip(room / feather, 0, 1).astype(np.float32)
+        wanted = 1 - own
+        if wanted.max() < ENOUGH:
+            return np.zeros(part.shape, np.float32), 0
+        here = [out[channel][strip.rows, strip.columns].astype(np.float32) for channel in channels]
+        sums = [np.zeros(part.shape, np.float32) for _ in channels]
+        for offset, sampling in self._maps:
+            other = frame_at(frame.number + offset)
+            if other is None:
+                continue
+            share, values = self._lent(frame, other, channels, sampling, part, source, wanted, room, here, feather)
+            if share is None:
+                continue
+            for total, value in zip(sums, values, strict=True):
+                total += share * value
+            wanted = wanted - share
+            if wanted.max() < ENOUGH:
+                break
+        lent = 1 - own - wanted
+        found = np.maximum(own + lent, 1e-6)
+        blank = (room < -0.01) & (lent < ENOUGH)
+        top = (1 << frame.bit_depth) - 1
+        for channel, value, total in zip(channels, here, sums, strict=True):
+            mixed = np.where(blank, value, (own * value + total) / found)
+            whole = np.clip(np.rint(mixed), 0, top).astype(out[channel].dtype)
+            out[channel][strip.rows, strip.columns] = whole
+        return lent, int(blank.sum())
+
+    def _lent(
+        self,
+        frame: Frame,
+        other: Frame,
+        channels: tuple[int, ...],
+        sampling: SamplingMap,
+        part: PlaneGrid,
+        source: PlaneGrid,
+        wanted: Weights,
+        room: Weights,
+        here: list[Weights],
+        feather: float,
+    ) -> tuple[Weights | None, list[Weights]]:
+        maps = dense_maps(sampling, frame.number, part, source)
+        there = _room(maps, source)
+        share = wanted * np.clip((there - 1) / feather, 0, 1).astype(np.float32)
+        if share.max() < ENOUGH:
+            return None, []
+        values = [
+            cv2.remap(other.planes[c], *maps, interpolation=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
+            for c in channels
+        ]
+        both = (room > 1) & (there > 1)
+        matched = [
+            _matched(value.astype(np.float32), now, both, channel == 0, frame.bit_depth)
+            for channel, value, now in zip(channels, values, here, strict=True)
+        ]
+        return share, matched
+
+
+def _room(maps: Maps, source: PlaneGrid) -> Weights:
+    """How far inside the source plane each point lies, in its pixels; negative outside."""
+    rows, columns = source.shape
+    x, y = maps
+    room = np.minimum(np.minimum(x + 0.5, columns - 0.5 - x), np.minimum(y + 0.5, rows - 0.5 - y))
+    return np.asarray(room, np.float32)
+
+
+def _matched(value: Weights, here: Weights, both: NDArray[np.bool_], luma: bool, depth: int) -> Weights:
+    """`value` in the exposure of `here`: a gain for luma, a shift for chroma, from where both see something."""
+    if int(both.sum()) < LEAST_OVERLAP:
+        return value
+    now, then = float(here[both].mean()), float(value[both].mean())
+    if not luma:
+        return value + np.float32(now - then)
+    black = 16 << (depth - 8)
+    gain = np.clip((now - black) / max(1.0, then - black), *GAIN_RANGE)
+    return np.asarray((value - black) * np.float32(gain) + black)
+
+
+def lending_frames(size: Size, depth: int, budget: int = 900 << 20) -> int:
+    """How many decoded frames of a size may be kept at once."""
+    return max(8, budget // (size.width * size.height * (3 if depth > 8 else 2)))

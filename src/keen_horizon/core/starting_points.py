@@ -1,0 +1,76 @@
+"""Starting points: named sets of settings to begin a treatment with, in an open JSON form.
+
+A set holds figures that mean something for any clip; what belongs to one clip (range, keys, eased stretches,
+pinned points, drawn lines, the window's nudge) is never part of it and stays as it is when a set is applied.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from keen_horizon.core.treatment import Framing, Motion, Treatment
+
+MOTION = ("intent", "response_s", "strength", "freedom")
+FRAMING = ("edges", "borrow", "zoom", "zoom_rate", "zoom_limit", "gap_colour", "sharpen", "size")
+DELIVER = ("container", "codec", "quality", "sound")
+
+SHIPPED: dict[str, dict[str, dict[str, Any]]] = {
+    "Barely there": {
+        "motion": {"intent": "glide", "response_s": 0.5, "strength": 0.7, "freedom": ["shift", "turn"]},
+        "framing": {"edges": "fill", "zoom": "one", "zoom_limit": 1.04},
+    },
+    "Walking shot": {
+        "motion": {"intent": "glide", "response_s": 1.2, "strength": 1.0, "freedom": ["shift", "turn", "size"]},
+        "framing": {"edges": "fill", "zoom": "breathing", "zoom_rate": 0.08, "zoom_limit": 1.12},
+    },
+    "Tripod": {
+        "motion": {"intent": "hold", "strength": 1.0, "freedom": ["shift", "turn", "size"]},
+        "framing": {"edges": "fill", "zoom": "one", "zoom_limit": 1.15},
+    },
+    "Slow flight": {
+        "motion": {"intent": "glide", "response_s": 2.5, "freedom": ["shift", "turn", "size", "tilt"]},
+        "framing": {"edges": "borrow", "borrow": {"reach_s": 0.5}, "zoom_limit": 1.08},
+    },
+    "Level horizon": {
+        "motion": {"intent": "level", "strength": 1.0, "freedom": ["turn"]},
+        "framing": {"edges": "fill", "zoom": "breathing", "zoom_rate": 0.05, "zoom_limit": 1.15},
+    },
+}
+
+
+def settings_of(treatment: Treatment) -> dict[str, Any]:
+    """The set that a treatment's settings make."""
+    whole = treatment.to_json()
+    return {
+        part: {name: whole[part][name] for name in names}
+        for part, names in (("motion", MOTION), ("framing", FRAMING), ("deliver", DELIVER))
+    }
+
+
+def started(treatment: Treatment, settings: dict[str, Any]) -> Treatment:
+    """A treatment with a set applied: figures the set does not name go back to their defaults. Raises TreatmentError.
+
+    Delivery settings change only where the set has some.
+    """
+    plain = {"motion": Motion().model_dump(mode="json"), "framing": Framing().model_dump(mode="json")}
+    whole = treatment.to_json()
+    for part, names in (("motion", MOTION), ("framing", FRAMING)):
+        for name in names:
+            whole[part][name] = settings.get(part, {}).get(name, plain[part][name])
+    whole["deliver"] |= settings.get("deliver", {})
+    if whole["motion"]["response_s"] != treatment.motion.response_s:
+        whole["motion"]["response_keys"] = []
+    return Treatment.from_json(whole)
+
+
+def for_another_clip(treatment: Treatment, theirs: Treatment) -> Treatment:
+    """A treatment carried to another clip, which keeps what belongs to it alone."""
+    whole, other = treatment.to_json(), theirs.to_json()
+    whole["range"] = other["range"]
+    for name in ("response_keys", "strength_keys", "ease", "pin", "level"):
+        whole["motion"][name] = other["motion"][name]
+    if not treatment.motion.response_keys:
+        whole["motion"]["response_keys"] = []
+    if not treatment.motion.strength_keys:
+        whole["motion"]["strength_keys"] = []
+    return Treatment.from_json(whole)

@@ -1,0 +1,86 @@
+"""The page about a clip that is printed: its figures in words, and its charts as SVG outlines."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+from urllib.parse import quote
+
+import numpy as np
+
+from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.treatment import Treatment
+from keen_horizon.store.models import Clip
+from keen_horizon.web.present import FORMAT_NAMES, timecode
+
+CHART = (640, 90)
+INTENTS = {"glide": "Glide", "hold": "Hold", "pin": "Pin", "level": "Level", None: "as shot"}
+
+
+def clip_report(clip: Clip, treatment: Treatment, solution: dict[str, Any], frame: int) -> dict[str, Any]:
+    """What the report's template shows; `solution` is a solved treatment as the interface gets it."""
+    info = ClipInfo.from_json(clip.info or {})
+    figures = solution["ledger"]
+    shake_top = max(0.05, *solution["shake_before"])
+    zoom_top = max(1.02, *(min(zoom, 2.0) for zoom in solution["wanted_zoom"]), *solution["zoom"])
+    still = f"/media/clips/{clip.id}/still.jpg?frame={frame}"
+    return {
+        "source": f"{timecode(info.duration)} · {info.coded.width}×{info.coded.height} · {info.rate:.2f} fps",
+        "range": f"frames {solution['first']}-{solution['first'] + solution['frames'] - 1}",
+        "frame": frame,
+        "before": still,
+        "after": f"{still}&treatment={quote(json.dumps(treatment.to_json()))}",
+        "settings": _settings(treatment),
+        "figures": [
+            ("zoom, largest", f"{figures['zoom']:.3f}×"), ("zoom, mean", f"{figures['mean_zoom']:.3f}×"),
+            ("picture kept", f"{100 * figures['kept_area']:.1f} %"), ("softness", f"{100 * figures['softness']:.1f} %"),
+            ("equals", f"{figures['equals_width']}×{figures['equals_height']}"),
+            ("output", "×".join(str(side) for side in solution["output"])),
+            ("shake before", f"{figures['shake_before_percent']:.3f} % of the width"),
+            ("shake after", f"{figures['shake_after_percent']:.3f} % of the width"),
+            ("largest gap", f"{100 * figures['gap_area']:.2f} %"),
+            ("borrowed", f"{100 * figures['borrowed_area']:.2f} %"),
+        ],
+        "pinches": [
+            f"frame {p['frame']} asks for {p['wanted']:.3f}×; "
+            f"without {p['first']}-{p['last']} {p['without']:.3f}× would do"
+            for p in solution["pinches"]
+        ],
+        "notes": solution["notes"],
+        "charts": [
+            _chart("Shake, % of the width", solution, "shake_before", "shake_after", 0, shake_top),
+            _chart("Zoom asked for and given", solution, "wanted_zoom", "zoom", 1, zoom_top),
+        ],
+    }  # fmt: skip
+
+
+def _settings(treatment: Treatment) -> list[tuple[str, str]]:
+    motion, framing, deliver = treatment.motion, treatment.framing, treatment.deliver
+    rows = [("camera", INTENTS[motion.intent])]
+    if motion.intent == "glide":
+        rows.append(("response time", "keyed" if motion.response_keys else f"{motion.response_s} s"))
+    if motion.intent:
+        rows += [
+            ("corrects", ", ".join(motion.freedom)),
+            ("strength", "keyed" if motion.strength_keys else f"{motion.strength}"),
+        ]
+    rows += [("edges", framing.edges), ("zoom limit", f"{framing.zoom_limit:.3f}×")]
+    return [*rows, ("delivered as", f"{FORMAT_NAMES[deliver.codec]} in {deliver.container.upper()}")]
+
+
+def _chart(what: str, solution: dict[str, Any], before: str, after: str, low: float, high: float) -> dict[str, str]:
+    return {
+        "title": f"{what}, up to {high:.3f}",
+        "before": _outline(solution[before], low, high),
+        "after": _outline(solution[after], low, high),
+    }
+
+
+def _outline(values: list[float], low: float, high: float) -> str:
+    """Values as an SVG path over the chart; long clips by the largest of each step."""
+    width, height = CHART
+    parts = np.array_split(np.asarray(values), min(len(values), width))
+    peaks = np.array([part.max() for part in parts])
+    x = np.linspace(0, width, len(peaks))
+    y = height - height * np.clip((peaks - low) / (high - low), 0, 1)
+    return "M" + "L".join(f"{a:.1f} {b:.1f}" for a, b in zip(x, y, strict=True))

@@ -1,0 +1,79 @@
+// @ts-check
+// Pointing at the picture: setting pinned points, and drawing lines along what is level or upright.
+import { inverse, mapped } from "../../geometry/matrix.js";
+
+/** @typedef {{ what: "pin", index: number } | { what: "level", from: number[] | null }} Aim */
+
+/** @param {import("./parts.js").Parts} parts @returns {any} */
+export const aiming = (parts) => ({
+  /** What the next press in the viewer does; null when it does nothing. @type {Aim | null} */
+  aim: null,
+  /** The line being drawn, in the source. @type {number[] | null} */
+  drawing: null,
+
+  /** @param {number} index */
+  armPin(index) {
+    this.aim = this.aiming("pin", index) ? null : { what: "pin", index };
+  },
+  armLevel() {
+    this.aim = this.aiming("level") ? null : { what: "level", from: null };
+  },
+  /** @param {string} what @param {number} [index] */
+  aiming(what, index) {
+    return this.aim !== null && this.aim.what === what && (index === undefined || this.aim.index === index);
+  },
+  aimText() {
+    if (!this.aim) return "";
+    if (this.aim.what === "pin") return `Click point ${this.aim.index + 1} in the picture, on something with texture.`;
+    return "Drag along something level, like a horizon, or upright, like a wall.";
+  },
+  /** Where an event lies in the source picture. @param {PointerEvent} event @returns {number[]} */
+  placeOf(event) {
+    const box = /** @type {any} */ (this).$refs.canvas.getBoundingClientRect();
+    const place = /** @type {any} */ (this).$refs.still.getBoundingClientRect();
+    const { left, top, width, height } = box.width ? box : place;
+    const x = ((event.clientX - left) / width) * parts.size.width - 0.5;
+    const y = ((event.clientY - top) / height) * parts.size.height - 0.5;
+    return this.shown() === "before" ? [x, y] : mapped(this.matrix(), x, y);
+  },
+  /** @param {PointerEvent} event */
+  pressed(event) {
+    if (!this.aim) return this.pointed(event);
+    const place = this.placeOf(event);
+    if (this.aim.what === "pin") {
+      this.setMark(this.aim.index, place);
+      this.aim = null;
+      return;
+    }
+    /** @type {HTMLElement} */ (event.currentTarget).setPointerCapture(event.pointerId);
+    this.aim = { what: "level", from: place };
+  },
+  /** @param {PointerEvent} event */
+  moved(event) {
+    if (!this.aim || this.aim.what !== "level" || !this.aim.from) return this.pointed(event);
+    this.drawing = [...this.aim.from, ...this.placeOf(event)];
+    this.drawOver();
+  },
+  released() {
+    if (!this.drawing) return;
+    const [x1, y1, x2, y2] = this.drawing.map((value) => Math.round(10 * value) / 10);
+    this.drawing = this.aim = null;
+    if (Math.hypot(x2 - x1, y2 - y1) < 12) return this.drawOver();
+    const lines = this.t.motion.level.lines.filter((/** @type {any} */ line) => line.frame !== this.frame);
+    this.t.motion.level.lines = [...lines, { frame: this.frame, x1, y1, x2, y2 }].sort((a, b) => a.frame - b.frame);
+    this.settled();
+  },
+  /** @param {number} index */
+  removeLine(index) {
+    this.t.motion.level.lines.splice(index, 1);
+    this.settled();
+  },
+  /** Drawn lines of this frame as they lie in what is on show. @returns {number[][]} */
+  linesShown() {
+    const drawn = this.t.motion.intent === "level" ? this.t.motion.level.lines.filter((/** @type {any} */ line) => line.frame === this.frame) : [];
+    const all = [...drawn.map((/** @type {any} */ line) => [line.x1, line.y1, line.x2, line.y2]), ...(this.drawing ? [this.drawing] : [])];
+    if (this.shown() === "before") return all;
+    const toShown = inverse(this.matrix());
+    return all.map(([x1, y1, x2, y2]) => [...mapped(toShown, x1, y1), ...mapped(toShown, x2, y2)]);
+  },
+});

@@ -1,0 +1,68 @@
+// @ts-check
+// Deliver: which codec goes where, the output's size, comparisons, and data of the settings as they are.
+import { ask } from "../../net.js";
+
+const FORMATS = {
+  h264: { label: "H.264", containers: ["mp4", "mov", "mkv"], usual: 18 },
+  h265: { label: "H.265", containers: ["mp4", "mov", "mkv"], usual: 20 },
+  prores: { label: "ProRes", containers: ["mov", "mkv"], usual: null },
+  vp9: { label: "VP9", containers: ["webm", "mkv", "mp4"], usual: 24 },
+  av1: { label: "AV1", containers: ["mp4", "mkv", "webm"], usual: 24 },
+  png: { label: "PNG pictures", containers: ["zip"], usual: null },
+  tiff: { label: "TIFF pictures, 16 bit", containers: ["zip"], usual: null },
+};
+/** @typedef {keyof typeof FORMATS} Codec */
+
+/** @param {import("./parts.js").Parts} parts @returns {any} */
+export const delivering = (parts) => ({
+  codecs: Object.entries(FORMATS).map(([value, format]) => ({ value, label: format.label })),
+  layout: "side",
+
+  /** @param {any} deliver */
+  formatText(deliver) {
+    const format = FORMATS[/** @type {Codec} */ (deliver.codec)];
+    return format.usual === null ? format.label : `${format.label}, crf ${deliver.quality}`;
+  },
+  format() {
+    return FORMATS[/** @type {Codec} */ (this.t.deliver.codec)];
+  },
+  /** @param {Codec} codec */
+  setCodec(codec) {
+    const format = FORMATS[codec];
+    const { container, quality } = this.t.deliver;
+    const kept = format.containers.includes(container) ? container : format.containers[0];
+    this.t.deliver = { ...this.t.deliver, codec, container: kept, quality: format.usual === null ? quality : format.usual };
+    this.settled();
+  },
+  sized() {
+    return this.t.framing.size !== null;
+  },
+  /** @param {boolean} own */
+  setSized(own) {
+    const even = (/** @type {number} */ side) => 2 * Math.floor(side / 2);
+    this.t.framing.size = own ? { width: even(parts.size.width), height: even(parts.size.height) } : null;
+    this.settled();
+  },
+  /** @param {"width" | "height"} side @param {string} text */
+  setSide(side, text) {
+    const value = 2 * Math.round(Number(text) / 2);
+    if (value < 16 || value > 16384) return;
+    this.t.framing.size = { ...this.t.framing.size, [side]: value };
+    this.settled();
+  },
+  renderComparison() {
+    const version = this.versions.find((/** @type {any} */ v) => v.letter === this.against);
+    const body = {
+      treatment: this.t, against: version ? version.treatment : null, layout: this.layout,
+      place: this.wipe.place, turn: this.wipe.turn,
+    };
+    this.attempt(async () => this.queued(await ask("POST", `${parts.address}/comparisons`, body)));
+  },
+  /** @param {string} name */
+  dataAddress(name) {
+    return `/media/clips/${parts.page.id}/${name}?treatment=${encodeURIComponent(JSON.stringify(this.t))}`;
+  },
+  reportAddress() {
+    return `/clips/${parts.page.id}/report?frame=${this.frame}`;
+  },
+});

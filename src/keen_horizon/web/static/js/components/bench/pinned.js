@@ -1,0 +1,71 @@
+// @ts-check
+// Pin: points that are set in the viewer (see aiming.js), followed, and mended where they were lost.
+import { inverse, mapped } from "../../geometry/matrix.js";
+import { ask } from "../../net.js";
+
+/** @param {import("./parts.js").Parts} parts @returns {any} */
+export const pinned = (parts) => ({
+  pinTracks: parts.page.pins,
+
+  pinPoints() {
+    return this.t.motion.pin.points;
+  },
+  /** @param {number} index @param {number[]} place in the source */
+  setMark(index, place) {
+    const mark = { frame: this.frame, x: Math.round(100 * place[0]) / 100, y: Math.round(100 * place[1]) / 100 };
+    const points = this.pinPoints();
+    if (index >= points.length) points.push({ marks: [mark] });
+    else points[index].marks = [...points[index].marks.filter((/** @type {any} */ old) => old.frame !== mark.frame), mark];
+    this.settled();
+  },
+  /** @param {number} index */
+  removePin(index) {
+    this.pinPoints().splice(index, 1);
+    this.aim = null;
+    this.settled();
+  },
+  /** @param {any} pin @returns {any} its stored track over the range */
+  trackOf(pin) {
+    const marks = [...pin.marks].sort((a, b) => a.frame - b.frame).map((m) => `${m.frame}:${m.x.toFixed(3)}:${m.y.toFixed(3)}`).join(";");
+    const { first, last } = this.range();
+    return this.pinTracks.find((/** @type {any} */ track) => track.marks === marks && track.first <= first && track.last >= last);
+  },
+  followed() {
+    return this.t.motion.intent !== "pin" || this.pinPoints().every((/** @type {any} */ pin) => this.trackOf(pin));
+  },
+  /** Have the points followed that were not yet. */
+  follow() {
+    if (this.work("pin") || this.failure("pin")) return;
+    this.attempt(async () => {
+      const { works } = await ask("POST", `${parts.address}/pins`, this.t);
+      for (const work of works) this.worked(work);
+      if (!works.length) await this.refresh();
+    });
+  },
+  /** @param {any} pin @param {number} index */
+  pinText(pin, index) {
+    const set = `set at ${pin.marks.map((/** @type {any} */ mark) => mark.frame).join(", ")}`;
+    if (!this.trackOf(pin)) return `${set}; being followed`;
+    const lost = this.path && this.path.pins[index] ? stretches(this.path.pins[index].confidence, this.path.first) : [];
+    return lost.length ? `${set}; lost in ${lost.join(", ")}: set it again on a later frame` : `${set}; held throughout`;
+  },
+  /** The pinned points as they lie in what is on show. @returns {number[][]} */
+  pinsShown() {
+    if (!this.path || this.t.motion.intent !== "pin") return [];
+    const at = this.frame - this.path.first;
+    const toShown = this.shown() === "before" ? null : inverse(this.matrix());
+    return this.path.pins.filter((/** @type {any} */ pin) => pin.points[at]).map((/** @type {any} */ pin) => (toShown ? mapped(toShown, pin.points[at][0], pin.points[at][1]) : pin.points[at]));
+  },
+});
+
+/** @param {number[]} confidence @param {number} first @returns {string[]} stretches where a point was lost */
+function stretches(confidence, first) {
+  const found = [];
+  for (let i = 0; i < confidence.length; i++) {
+    if (confidence[i] > 0) continue;
+    const from = i;
+    while (i + 1 < confidence.length && confidence[i + 1] === 0) i++;
+    found.push(from === i ? `${first + i}` : `${first + from}-${first + i}`);
+  }
+  return found;
+}

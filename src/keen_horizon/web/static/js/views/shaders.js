@@ -1,0 +1,95 @@
+// @ts-check
+// The sampling map as GLSL: for every output pixel the source point is found with the same matrix that the
+// renderer uses, so what is seen is what will be written. Gaps are hatched, unless a frame just shown can lend.
+
+export const LENDERS = 8;
+export const MODES = /** @type {const} */ ({ before: 0, after: 1, wipe: 2, difference: 3 });
+
+export const VERTEX = `#version 300 es
+in vec2 place;
+out vec2 at;
+void main() { at = place; gl_Position = vec4(place.x * 2.0 - 1.0, 1.0 - place.y * 2.0, 0.0, 1.0); }`;
+
+export const FRAGMENT = `#version 300 es
+precision highp float;
+precision highp sampler2DArray;
+uniform sampler2D picture;
+uniform sampler2DArray recent;
+uniform mat3 before, after;
+uniform mat3 lending[${LENDERS}];
+uniform int lenders;
+uniform vec2 size, pixels;
+uniform int mode;
+uniform vec2 line;      // where it crosses mid-height, and its turn from upright
+uniform vec3 loupe;     // middle and radius, in pixels; no radius, no loupe
+uniform float power;
+uniform bool fine;      // standing pictures are sampled with the renderer's cubic kernel
+uniform bool mark;
+in vec2 at;
+out vec4 colour;
+
+vec4 weights(float t) {
+  const float a = -0.75;
+  vec4 d = vec4(1.0 + t, t, 1.0 - t, 2.0 - t);
+  vec2 near = ((a + 2.0) * d.yz - (a + 3.0)) * d.yz * d.yz + 1.0;
+  vec2 far = ((a * d.xw - 5.0 * a) * d.xw + 8.0 * a) * d.xw - 4.0 * a;
+  return vec4(far.x, near, far.y);
+}
+
+vec3 cubic(vec2 source) {
+  ivec2 last = textureSize(picture, 0) - 1;
+  vec2 place = source * vec2(last + 1) - 0.5;
+  ivec2 corner = ivec2(floor(place));
+  vec4 across = weights(place.x - floor(place.x)), down = weights(place.y - floor(place.y));
+  vec3 sum = vec3(0.0);
+  for (int y = 0; y < 4; y++)
+    for (int x = 0; x < 4; x++)
+      sum += across[x] * down[y] * texelFetch(picture, clamp(corner + ivec2(x - 1, y - 1), ivec2(0), last), 0).rgb;
+  return sum;
+}
+
+vec2 through(mat3 srcFromOut, vec2 place) {
+  vec3 found = srcFromOut * vec3(place * size - 0.5, 1.0);
+  return (found.xy / found.z + 0.5) / size;
+}
+
+bool outside(vec2 source) {
+  return any(lessThan(source, vec2(0.0))) || any(greaterThan(source, vec2(1.0)));
+}
+
+vec3 hatch(vec2 place) {
+  float stripe = step(0.5, fract((place.x * pixels.x + place.y * pixels.y) / 14.0));
+  return mix(vec3(0.10, 0.106, 0.114), vec3(0.30, 0.22, 0.21), stripe);
+}
+
+vec3 lent(vec2 place) {
+  for (int i = 0; i < ${LENDERS}; i++) {
+    if (i >= lenders) break;
+    vec2 source = through(lending[i], place);
+    if (!outside(source)) {
+      vec3 found = texture(recent, vec3(source, float(i))).rgb;
+      return mark ? mix(found, vec3(0.91, 0.757, 0.353), 0.45) : found;
+    }
+  }
+  return hatch(place);
+}
+
+vec3 seen(mat3 srcFromOut, vec2 place, bool borrows) {
+  vec2 source = through(srcFromOut, place);
+  if (outside(source)) return borrows ? lent(place) : hatch(place);
+  return fine ? cubic(source) : texture(picture, source).rgb;
+}
+
+void main() {
+  vec2 place = at, from = (at * pixels - loupe.xy);
+  bool near = loupe.z > 0.0 && length(from) < loupe.z;
+  if (near) place = (loupe.xy + from / power) / pixels;
+  vec2 off = vec2(place.x - line.x, (place.y - 0.5) * pixels.y / pixels.x);
+  bool left = dot(off, vec2(cos(line.y), sin(line.y))) < 0.0;
+  if (mode == ${MODES.difference}) {
+    vec3 apart = abs(seen(after, place, true) - seen(before, place, false));
+    colour = vec4(min(vec3(1.0), 3.0 * apart), 1.0);
+  } else if (mode == ${MODES.before} || (mode == ${MODES.wipe} && left)) colour = vec4(seen(before, place, false), 1.0);
+  else colour = vec4(seen(after, place, true), 1.0);
+  if (loupe.z > 0.0 && abs(length(from) - loupe.z) < 1.0) colour = vec4(vec3(0.9), 1.0);
+}`;
