@@ -14,11 +14,14 @@ from keen_horizon.core.media.probe import ClipInfo, probe
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.path.solve import solve_path
+from keen_horizon.core.render.compare import Comparison
 from keen_horizon.core.treatment import Treatment
 from keen_horizon.pipeline.measuring import measure_clip
 from keen_horizon.pipeline.pinning import pin_clip
-from keen_horizon.pipeline.rendering import render_clip
-from keen_horizon.pipeline.report import correction_report, path_csv, path_document
+from keen_horizon.pipeline.rendering import Versus, as_shot, render_clip
+from keen_horizon.pipeline.report import correction_report, path_csv, path_document, transforms_csv
+
+USUAL_CODECS = {"mp4": "h264", "mov": "h264", "mkv": "h264", "webm": "vp9", "zip": "png"}
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -48,8 +51,9 @@ def _parser() -> argparse.ArgumentParser:
     correct.add_argument("destination", type=Path, metavar="DST")
     correct.add_argument("--treatment", type=Path, help="treatment document (JSON)")
     correct.add_argument("--measurement", type=Path, help="use a stored measurement instead of measuring")
+    correct.add_argument("--compare", choices=("side", "wipe"), help="render as shot and corrected in one picture")
     correct.add_argument("--report", type=Path, help="figures to write (JSON)")
-    correct.add_argument("--path", type=Path, help="camera path to write (.json or .csv)")
+    correct.add_argument("--path", type=Path, help="camera path to write (.json, .csv, or _2d.csv)")
     correct.set_defaults(run=_correct)
     for name, text in (
         ("serve", "run the web server"),
@@ -78,7 +82,7 @@ def _measure(options: argparse.Namespace) -> None:
 
 
 def _correct(options: argparse.Namespace) -> None:
-    treatment = Treatment.from_text(options.treatment.read_text()) if options.treatment else Treatment()
+    treatment = _treatment(options)
     info, times = probe(options.source)
     if options.destination.resolve() == options.source.resolve():
         raise KeenHorizonError(f"{info.name}: the result would overwrite the clip. Choose another name.")
@@ -88,16 +92,40 @@ def _correct(options: argparse.Namespace) -> None:
     pins = _pins(options.source, info, times, treatment)
     path = solve_path(measurement, treatment, pins)
     solved = time.perf_counter()
-    facts = render_clip(options.source, info, times, path, treatment, options.destination, _bar("rendering"))
+    versus = _versus(options, measurement, treatment)
+    facts = render_clip(
+        options.source, info, times, path, treatment, options.destination, _bar("rendering"), versus=versus
+    )
     if options.report:
         seconds = {"measure": measured - began, "solve": solved - measured, "render": facts.seconds}
         _write_json(options.report, correction_report(path, info, facts, seconds))
     if options.path:
         document = path_document(path, info, times)
         if options.path.suffix == ".csv":
-            options.path.write_text(path_csv(document))
+            table = transforms_csv if options.path.stem.endswith("_2d") else path_csv
+            options.path.write_text(table(document))
         else:
             _write_json(options.path, document)
+
+
+def _treatment(options: argparse.Namespace) -> Treatment:
+    """The treatment asked for, delivered in the container that the destination's name says."""
+    container = options.destination.suffix.lstrip(".").lower()
+    if container not in USUAL_CODECS:
+        raise KeenHorizonError(f"{options.destination.name}: end its name in one of {', '.join(USUAL_CODECS)}.")
+    document: dict[str, Any] = json.loads(options.treatment.read_text()) if options.treatment else {}
+    deliver = document.get("deliver", {}) if isinstance(document, dict) else {}
+    if isinstance(deliver, dict):
+        document["deliver"] = {"codec": USUAL_CODECS[container]} | deliver | {"container": container}
+    return Treatment.from_json(document)
+
+
+def _versus(options: argparse.Namespace, measurement: Measurement, treatment: Treatment) -> Versus | None:
+    """As shot beside or before the result, where a comparison is asked for."""
+    if not options.compare:
+        return None
+    plain = as_shot(treatment)
+    return Versus(solve_path(measurement, plain), plain, Comparison(options.compare))
 
 
 def _measurement(options: argparse.Namespace, info: ClipInfo, times: Any, treatment: Treatment) -> Measurement:

@@ -318,8 +318,8 @@ def boat(random: np.random.Generator, at: Floats, length: float, hull: Colour) -
     if random.random() < 0.75:
         tall = 1.25 * length
         mast = 0.46 * length
-        patches.append(_flat(at, np.array([[mast, -high], [mast + 0.14, -high], [mast + 0.12, -tall], [mast + 0.02, -tall]]),
-                             (206, 212, 216)))  # fmt: skip
+        tapered = [[mast, -high], [mast + 0.14, -high], [mast + 0.12, -tall], [mast + 0.02, -tall]]
+        patches.append(_flat(at, np.array(tapered), (206, 212, 216)))
         for end in (0.02 * length, 0.98 * length):
             stay = np.array([[end, -high], [end + 0.05, -high], [mast + 0.07, -tall], [mast + 0.02, -tall]])
             patches.append(_flat(at, stay, (110, 112, 112)))

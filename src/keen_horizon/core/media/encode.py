@@ -125,6 +125,9 @@ def picture_frame(planes: tuple[Plane, ...], settings: EncodeSettings) -> av.vid
     frame = av.video.frame.VideoFrame(settings.size.width, settings.size.height, settings.pixel_format)
     for target, plane in zip(frame.planes, planes, strict=True):
         _fill(target, plane)
+    if settings.tags is not None:  # some codecs write the tags of the frame, not those of the stream
+        frame.color_primaries, frame.color_trc = settings.tags.primaries, settings.tags.transfer
+        frame.colorspace, frame.color_range = settings.tags.matrix, settings.tags.range
     return frame
 
 

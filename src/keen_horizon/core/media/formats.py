@@ -66,7 +66,7 @@ VIDEO_FORMATS = {
     "h264": VideoFormat("libx264", ("mp4", "mov", "mkv"), _x264),
     "h265": VideoFormat("libx265", ("mp4", "mov", "mkv"), _x265, usual=20, tag="hvc1"),
     "prores": VideoFormat("prores_ks", ("mov", "mkv"), _prores, chroma=("422",), depths=(10,)),
-    "vp9": VideoFormat("libvpx-vp9", ("webm", "mkv", "mp4"), _vp9, usual=24),
+    "vp9": VideoFormat("libvpx-vp9", ("webm", "mkv", "mp4"), _vp9, depths=(8,), usual=24),
     "av1": VideoFormat("libsvtav1", ("mp4", "mkv", "webm"), _av1, chroma=("420",), usual=24),
 }
 

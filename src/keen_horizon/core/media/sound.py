@@ -18,6 +18,7 @@ from keen_horizon.core.media.containers import open_input
 from keen_horizon.core.media.formats import COPIED_SOUND
 
 EDIT_LISTS = ("mp4", "mov")
+ENCODED_SOUND = {"mp4": "aac", "mov": "aac", "mkv": "flac", "webm": "libopus"}  # each cut to the sample there
 OPUS_RATE = 48_000
 
 
@@ -48,7 +49,7 @@ def sound_track(out: Any, container: str, path: Path, start: float, end: float, 
         source.seek(int((start - 1) * 1_000_000), backward=True)
     if stream.codec_context.name in COPIED_SOUND[container] and (whole or container in EDIT_LISTS):
         return _Copied(out, source, stream, start, end)
-    return _Encoded(out, "libopus" if container == "webm" else "aac", source, stream, start, end)
+    return _Encoded(out, ENCODED_SOUND[container], source, stream, start, end)
 
 
 class _Copied:

@@ -1,0 +1,56 @@
+"""Starting points: what they change, and what stays a clip's own."""
+
+from __future__ import annotations
+
+import pytest
+
+from keen_horizon.core.errors import TreatmentError
+from keen_horizon.core.starting_points import SHIPPED, for_another_clip, settings_of, started
+from keen_horizon.core.treatment import Treatment
+
+OWN = Treatment.from_json(
+    {
+        "range": {"in": 4, "out": 40},
+        "motion": {
+            "intent": "hold", "ease": [{"frame": 9, "width": 4}], "strength_keys": [{"frame": 5, "value": 0.5}],
+            "pin": {"points": [{"marks": [{"frame": 5, "x": 3, "y": 4}]}]},
+        },
+        "framing": {"edges": "leave", "window": {"x": 9}},
+        "deliver": {"codec": "prores", "container": "mov"},
+    }
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("name", SHIPPED)
+def test_shipped_sets_are_valid_and_leave_alone_what_belongs_to_the_clip(name: str) -> None:
+    after = started(OWN, SHIPPED[name])
+    assert after.motion.intent == SHIPPED[name]["motion"]["intent"]
+    assert (after.range, after.motion.ease, after.motion.pin) == (OWN.range, OWN.motion.ease, OWN.motion.pin)
+    assert after.framing.window == OWN.framing.window
+    assert after.deliver == OWN.deliver
+
+
+def test_a_set_made_from_a_treatment_gives_it_back() -> None:
+    made = settings_of(OWN)
+    again = started(Treatment(), made)
+    assert again.motion.intent == "hold"
+    assert again.framing.edges == "leave"
+    assert again.deliver == OWN.deliver
+    assert again.range is None
+    assert again.motion.ease == ()
+    assert settings_of(again) == made
+
+
+def test_broken_sets_are_refused() -> None:
+    with pytest.raises(TreatmentError, match="zoom_limit"):
+        started(Treatment(), {"framing": {"zoom_limit": 99}})
+
+
+def test_a_treatment_for_another_clip() -> None:
+    theirs = Treatment.from_json({"range": {"in": 1, "out": 3}, "motion": {"level": {"lines": [
+        {"frame": 2, "x1": 0, "y1": 0, "x2": 50, "y2": 0}]}}})  # fmt: skip
+    carried = for_another_clip(OWN, theirs)
+    assert carried.motion.intent == "hold"
+    assert carried.deliver == OWN.deliver
+    assert (carried.range, carried.motion.level, carried.motion.ease) == (theirs.range, theirs.motion.level, ())
+    assert carried.motion.pin.points == ()
