@@ -38,7 +38,7 @@ def to_bench(page: Page, clip: Path, measured: bool = True) -> None:
     expect(page.locator(".bench")).to_be_visible()
     if measured:
         page.get_by_role("button", name="Measure motion").click()
-        expect(page.locator(".outcome tbody tr")).to_have_count(4)
+        expect(page.locator(".outcome tbody tr")).to_have_count(5)
 
 
 def frame_of(page: Page) -> int:
@@ -58,5 +58,21 @@ def canvas_of(page: Page) -> np.ndarray:
 def go(page: Page, frame: int) -> None:
     page.goto(re.sub(r"\?.*", "", page.url) + f"?frame={frame}")
     expect(page.get_by_label("Time and frame")).to_contain_text(f"frame {frame}")
-    expect(page.locator(".outcome tbody tr")).to_have_count(4)
+    expect(page.locator(".outcome tbody tr")).to_have_count(5)
     page.wait_for_timeout(300)
+
+
+def draft_of(page: Page) -> dict:
+    """The treatment as the server keeps it."""
+    page.wait_for_timeout(600)
+    return page.request.get(f"/api{re.search(r'/clips/[0-9]+', page.url)[0]}").json()["draft"]  # type: ignore[index]
+
+
+def drag(page: Page, selector: str, start: tuple[float, float], end: tuple[float, float]) -> None:
+    """Drag over an element between two places, in shares of its size."""
+    box = page.locator(selector).bounding_box()
+    places = [(box["x"] + x * box["width"], box["y"] + y * box["height"]) for x, y in (start, end)]
+    page.mouse.move(*places[0])
+    page.mouse.down()
+    page.mouse.move(*places[1], steps=5)
+    page.mouse.up()

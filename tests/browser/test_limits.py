@@ -8,17 +8,12 @@ from pathlib import Path
 import pytest
 from accessibility import violations
 from playwright.sync_api import Page, expect
-from steps import frame_of, to_bench, zoom_of
+from steps import draft_of, frame_of, to_bench, zoom_of
 
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.media.probe import probe
 
 pytestmark = pytest.mark.browser
-
-
-def draft_of(page: Page) -> dict:
-    page.wait_for_timeout(600)
-    return page.request.get(f"/api{re.search(r'/clips/[0-9]+', page.url)[0]}").json()["draft"]  # type: ignore[index]
 
 
 def test_a_point_on_the_trade_off_is_chosen_by_hand_and_by_steadiness(page: Page, shaky) -> None:

@@ -51,7 +51,7 @@ class Bench:
 
     def render(self) -> int:
         treatment = Treatment.from_json({"deliver": {"quality": 12}})
-        return self.ask(lambda s: treating.request_render(s, s.get_one(Clip, self.clip), treatment)).id
+        return self.ask(lambda s: treating.request_render(s, s.get_one(Clip, self.clip), treatment))[-1].id
 
     def work(self, number: int) -> Work:
         return self.ask(lambda s: s.get_one(Work, number))

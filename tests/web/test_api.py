@@ -10,59 +10,10 @@ from urllib.parse import quote
 import cv2
 import numpy as np
 import pytest
-from flask.testing import FlaskClient
+from applications import Browser
 
-from keen_horizon.config import Settings
 from keen_horizon.core.geometry.similarity import Similarities
-from keen_horizon.jobs.tasks import run_work
 from keen_horizon.operations.clips import used_keys
-from keen_horizon.store.models import Work, WorkState
-from keen_horizon.web import create_app
-from keen_horizon.web.services import Services
-
-
-class Browser:
-    """A client that carries the page's token, as the pages' script does."""
-
-    def __init__(self, client: FlaskClient, services: Services) -> None:
-        self.client, self.services = client, services
-        self.token = re.search(r'csrf-token" content="([^"]+)"', client.get("/about").text)[1]  # type: ignore[index]
-
-    def ask(self, method: str, address: str, status: int = 200, **options: object) -> dict:
-        answer = self.client.open(address, method=method, headers={"X-CSRFToken": self.token}, **options)
-        assert answer.status_code == status, answer.text
-        return answer.get_json()
-
-    def work(self) -> None:
-        """Do all waiting work, here and now."""
-        with self.services.session() as session:
-            waiting = [w.id for w in session.query(Work).order_by(Work.id) if w.state is WorkState.WAITING]
-        for number in waiting:
-            run_work(self.services.engine, self.services.files, number)
-
-    def upload(self, project: int, path: Path, name: str | None = None) -> int:
-        begun = {"name": name or path.name, "size": path.stat().st_size}
-        upload = self.ask("POST", f"/api/projects/{project}/uploads", json=begun)
-        address = f"/api/uploads/{upload['id']}/{upload['received']}"
-        return self.ask("PUT", address, data=path.read_bytes()[upload["received"] :])["clip"]
-
-
-@pytest.fixture
-def browser(settings: Settings) -> Browser:
-    app = create_app(settings)
-    return Browser(app.test_client(), app.extensions["keen_horizon"])
-
-
-@pytest.fixture
-def project(browser: Browser) -> int:
-    return browser.ask("POST", "/api/projects", json={"name": "Harbour film"})["id"]
-
-
-@pytest.fixture
-def clip(browser: Browser, project: int, shaky: tuple[Path, Similarities]) -> int:
-    number = browser.upload(project, shaky[0])
-    browser.work()
-    return number
 
 
 def test_empty_start_and_pages(browser: Browser, project: int) -> None:

@@ -29,9 +29,8 @@ export const delivering = (parts) => ({
   /** @param {Codec} codec */
   setCodec(codec) {
     const format = FORMATS[codec];
-    const { container, quality } = this.t.deliver;
-    const kept = format.containers.includes(container) ? container : format.containers[0];
-    this.t.deliver = { ...this.t.deliver, codec, container: kept, quality: format.usual === null ? quality : format.usual };
+    const { quality } = this.t.deliver;
+    this.t.deliver = { ...this.t.deliver, codec, container: format.containers[0], quality: format.usual === null ? quality : format.usual };
     this.settled();
   },
   sized() {

@@ -27,12 +27,14 @@ export const looking = (parts) => {
     loupe: false,
     /** @type {[number, number]} where the pointer was last, in shares of the picture */ pointer: [0.5, 0.5],
     closeUp: false,
+    peeling: false,
     /** @type {any} */ otherLedger: null,
 
     shown() {
       return this.held ? "before" : this.view;
     },
     viewText() {
+      if (this.peeling) return "fetching the first and last frame";
       const name = NAMES[/** @type {keyof typeof NAMES} */ (this.shown())];
       return this.against ? name.replace("before", `version ${this.against}`).replace("after", "now") : name;
     },
@@ -119,6 +121,7 @@ export const looking = (parts) => {
     drawExact() {
       const refs = /** @type {any} */ (this).$refs;
       clearTimeout(exactSoon);
+      refs.exact.onload = null; // a picture that is still on its way is no longer wanted
       const lends = this.path && this.path.lending && this.shown() === "after" && !this.loupe;
       const wanted = !this.playing && !this.stills && (this.closeUp || lends);
       refs.exact.hidden = true;
@@ -148,6 +151,7 @@ export const looking = (parts) => {
     /** Lay the range's first and last frame over each other: both are shown once, and kept. */
     async peelOnion() {
       if (this.stills || !this.path) return;
+      this.peeling = true;
       const back = this.frame;
       const { first, last } = this.range();
       for (const frame of [first, last]) {
@@ -155,6 +159,7 @@ export const looking = (parts) => {
         parts.viewer.peel(this.matrix());
       }
       await this.arrivalAt(back);
+      this.peeling = false;
       this.draw();
     },
     drawStrip() {
