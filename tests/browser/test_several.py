@@ -42,8 +42,8 @@ def test_settings_go_to_another_clip_and_all_are_rendered(page: Page, shaky, tmp
     page.get_by_role("link", name=shaky[0].name, exact=True).click()
     page.get_by_role("radio", name=re.compile("Hold")).check()
     page.keyboard.press("3")
-    page.get_by_label("Written as").select_option("vp9")
-    expect(page.locator("#container")).to_have_value("webm")
+    page.get_by_label("Written as").select_option("prores")
+    expect(page.locator("#container")).to_have_value("mov")
     page.get_by_role("button", name="Copy to other clips").click()
     expect(page.get_by_role("checkbox", name=re.compile("other.mp4"))).to_be_checked()
     assert violations(page) == []
@@ -60,15 +60,16 @@ def test_settings_go_to_another_clip_and_all_are_rendered(page: Page, shaky, tmp
     page.get_by_role("button", name="Render them").click()
     page.goto("/jobs")
     expect(page.get_by_text(re.compile("The renders that wait need about .* are free on the disk"))).to_be_visible()
-    expect(page.locator(".jobs tr").filter(has_text="VP9, WEBM")).to_have_count(4)
+    expect(page.locator(".jobs tr").filter(has_text="ProRes, MOV")).to_have_count(4)
     before, last = waiting(page)[-2:]
     page.get_by_role("button", name=re.compile("sooner")).last.click()
     wait_for(lambda: waiting(page).index(last) < waiting(page).index(before))
     assert violations(page) == []
-    expect(page.locator(".jobs tr[data-state=done]").filter(has_text="VP9, WEBM")).to_have_count(4, timeout=120_000)
+    expect(page.locator(".jobs tr[data-state=done]").filter(has_text="ProRes, MOV")).to_have_count(4, timeout=120_000)
     page.goto(shelf)
     expect(page.locator(".clip-card").filter(has_text="2 files")).to_have_count(2)
     page.get_by_role("link", name="other.mp4", exact=True).click()
+    expect(page.locator(".bench")).to_be_visible()
     page.keyboard.press("3")
     expect(page.get_by_role("link", name=re.compile("Download file"))).to_have_count(2)
     assert draft_of(page)["motion"]["intent"] == "hold"

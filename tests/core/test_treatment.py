@@ -1,5 +1,7 @@
 """The treatment document: defaults, round trips, and errors that name the key."""
 
+from pathlib import Path
+
 import pytest
 
 from keen_horizon.core.errors import RangeError, TreatmentError
@@ -58,3 +60,12 @@ def test_errors_name_the_key(document: object, named: str) -> None:
 def test_text_that_is_not_json_is_an_error_too() -> None:
     with pytest.raises(TreatmentError, match="JSON"):
         Treatment.from_text("{not json")
+
+
+@pytest.mark.parametrize(
+    "path", sorted((Path(__file__).parents[2] / "docs/examples").glob("*.json")), ids=lambda p: p.stem
+)
+def test_published_examples_are_valid(path: Path) -> None:
+    treatment = Treatment.from_text(path.read_text())
+    assert treatment != Treatment()
+    assert Treatment.from_json(treatment.to_json()) == treatment

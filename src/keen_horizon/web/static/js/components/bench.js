@@ -22,6 +22,7 @@ import { works } from "./bench/works.js";
 import { KEY_LIST, keyAction } from "./keys.js";
 
 const STAGES = ["motion", "framing", "deliver"];
+const ELEMENTS = ["viewer", "video", "canvas", "still", "exact", "overlay", "wipe", "strip", "tradeChart", "keys", "copies"];
 const copy = (/** @type {any} */ value) => JSON.parse(JSON.stringify(value));
 
 /** The version buttons in the top bar; the bench listens to what they say. */
@@ -87,7 +88,7 @@ export const bench = () => {
 
     init() {
       const bench = /** @type {any} */ (this);
-      const refs = bench.$refs;
+      const refs = parts.refs = Object.fromEntries(ELEMENTS.map((name) => [name, bench.$refs[name]]));
       parts.viewer = mountViewer(refs.canvas, refs.video, parts.size);
       this.stills = parts.viewer === null;
       parts.overlay = mountOverlay(refs.overlay, parts.size);

@@ -124,10 +124,8 @@ export const shelf = () => {
     },
     /** Measure or render all chosen clips. @param {"measure" | "render"} task */
     start(task) {
-      return this.attempt(async () => {
-        await ask("POST", `/api/projects/${page.project}/${task}`, { clips: this.chosen });
-        this.chosen = [];
-      });
+      const clips = this.chosen.splice(0);
+      return this.attempt(() => ask("POST", `/api/projects/${page.project}/${task}`, { clips }));
     },
     /** @param {any} clip */
     retry(clip) {

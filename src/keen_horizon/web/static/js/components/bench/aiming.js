@@ -29,8 +29,8 @@ export const aiming = (parts) => ({
   },
   /** Where an event lies in the source picture. @param {PointerEvent} event @returns {number[]} */
   placeOf(event) {
-    const box = /** @type {any} */ (this).$refs.canvas.getBoundingClientRect();
-    const place = /** @type {any} */ (this).$refs.still.getBoundingClientRect();
+    const box = parts.refs.canvas.getBoundingClientRect();
+    const place = parts.refs.still.getBoundingClientRect();
     const { left, top, width, height } = box.width ? box : place;
     const x = ((event.clientX - left) / width) * parts.size.width - 0.5;
     const y = ((event.clientY - top) / height) * parts.size.height - 0.5;

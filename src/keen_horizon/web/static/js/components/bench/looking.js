@@ -110,7 +110,7 @@ export const looking = (parts) => {
     },
     drawStill() {
       const treated = this.shown() === "before" ? null : this.t;
-      /** @type {any} */ (this).$refs.still.src = this.stillAddress(treated, "");
+      parts.refs.still.src = this.stillAddress(treated, "");
     },
     /** @param {any} treatment null for as shot @param {string} more */
     stillAddress(treatment, more) {
@@ -119,22 +119,22 @@ export const looking = (parts) => {
     },
     /** Exact pixels from the server over the live picture, once it stands: what frames lend, or a part at full size. */
     drawExact() {
-      const refs = /** @type {any} */ (this).$refs;
+      const { exact } = parts.refs;
       clearTimeout(exactSoon);
-      refs.exact.onload = null; // a picture that is still on its way is no longer wanted
+      exact.onload = null; // a picture that is still on its way is no longer wanted
       const lends = this.path && this.path.lending && this.shown() === "after" && !this.loupe;
       const wanted = !this.playing && !this.stills && (this.closeUp || lends);
-      refs.exact.hidden = true;
+      exact.hidden = true;
       if (!wanted) return;
       exactSoon = setTimeout(() => {
         const treated = this.shown() === "before" ? null : this.t;
-        refs.exact.onload = () => (refs.exact.hidden = false);
-        refs.exact.src = this.stillAddress(treated, (this.closeUp ? this.part() : "") + (this.markLent ? "&mark=1" : ""));
+        exact.onload = () => (exact.hidden = false);
+        exact.src = this.stillAddress(treated, (this.closeUp ? this.part() : "") + (this.markLent ? "&mark=1" : ""));
       }, EXACT_AFTER_MS);
     },
     /** The part of the picture that fills the viewer at full size, around the pointer. */
     part() {
-      const style = /** @type {any} */ (this).$refs.canvas.style;
+      const style = parts.refs.canvas.style;
       const [width, height] = [Math.round(parseFloat(style.width)), Math.round(parseFloat(style.height))];
       const [w, h] = this.path ? this.path.output : [parts.size.width, parts.size.height];
       const corner = (/** @type {number} */ share, /** @type {number} */ whole, /** @type {number} */ part) => Math.round(Math.max(0, Math.min(whole - part, share * whole - part / 2)));
@@ -142,7 +142,7 @@ export const looking = (parts) => {
     },
     /** @param {PointerEvent} event */
     pointed(event) {
-      const box = parts.page && /** @type {any} */ (this).$refs.canvas.getBoundingClientRect();
+      const box = parts.refs.canvas.getBoundingClientRect();
       if (!box.width) return;
       this.pointer = [(event.clientX - box.left) / box.width, (event.clientY - box.top) / box.height];
       if (this.loupe) this.draw();
@@ -172,7 +172,7 @@ export const looking = (parts) => {
       });
     },
     fit() {
-      const refs = /** @type {any} */ (this).$refs;
+      const refs = parts.refs;
       const box = inside(refs.viewer.clientWidth, refs.viewer.clientHeight, parts.size.width / parts.size.height);
       for (const element of [refs.canvas, refs.still, refs.exact, refs.overlay]) {
         element.style.left = `${box.x}px`;
@@ -185,7 +185,7 @@ export const looking = (parts) => {
       this.draw();
     },
     placeWipe() {
-      const refs = /** @type {any} */ (this).$refs;
+      const refs = parts.refs;
       const { left, top, width, height } = refs.canvas.style;
       refs.wipe.style.left = `${parseFloat(left) + parseFloat(width) * this.wipe.place}px`;
       refs.wipe.style.top = top;
@@ -194,7 +194,7 @@ export const looking = (parts) => {
     },
     /** Drag the line to move it; drag it near its ends to turn it. @param {PointerEvent} event */
     dragWipe(event) {
-      const refs = /** @type {any} */ (this).$refs;
+      const refs = parts.refs;
       const line = refs.wipe;
       const box = refs.canvas.getBoundingClientRect();
       const turns = Math.abs(event.clientY - (box.top + box.height / 2)) > 0.3 * box.height;

@@ -43,11 +43,11 @@ export const starting = (parts) => ({
       this.others = clips.filter((/** @type {any} */ clip) => clip.id !== parts.page.id && clip.state === "ready");
       this.chosen = this.others.map((/** @type {any} */ clip) => clip.id);
       this.copied = "";
-      /** @type {any} */ (this).$refs.copies.showModal();
+      parts.refs.copies.showModal();
     });
   },
   closeCopies() {
-    /** @type {any} */ (this).$refs.copies.close();
+    parts.refs.copies.close();
   },
   /** @param {number} id */
   toggleChosen(id) {
