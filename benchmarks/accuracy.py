@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import json
 import sys
+import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -20,6 +21,7 @@ from keen_horizon.core.geometry.similarity import Similarities, as_complex, fit_
 from keen_horizon.core.media.frames import read_frames
 from keen_horizon.core.motion.measure import MotionTracker
 from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.simulator.film import write_pictures
 from keen_horizon.simulator.plane import jitter, shaken_pictures
 
 
@@ -51,6 +53,22 @@ def simulated(size: Size, rms: float, noise: float) -> dict[str, float]:
     return errors(measured((cv2.cvtColor(p, cv2.COLOR_BGR2GRAY) for p in pictures), size), poses, size)
 
 
+def degraded(size: Size, rms: float) -> dict[str, float]:
+    """Blurred, noisy and heavily compressed, measured from the file."""
+    poses = jitter(300, size, rms, seed=2)
+    random = np.random.default_rng(2)
+
+    def poor() -> Iterator[np.ndarray]:
+        for picture in shaken_pictures(poses, size, walkers=3, noise=0.0):
+            blurred = cv2.GaussianBlur(picture, (0, 0), 2.0)
+            yield cv2.add(blurred, random.normal(0, 8, picture.shape), dtype=cv2.CV_8U)
+
+    with tempfile.TemporaryDirectory() as folder:
+        clip = Path(folder) / "poor.mp4"
+        write_pictures(poor(), size, 30, clip, quality=36)
+        return errors(measured((frame.luma8() for frame in read_frames(clip)), size), poses, size)
+
+
 def shaken_footage(clip: Path, size: Size) -> dict[str, float]:
     """A real film, shaken by known similarities."""
     opening = next(read_frames(clip)).luma
@@ -68,6 +86,7 @@ def main() -> None:
     result = {
         "720p, 18 px RMS, 3 walkers": simulated(Size(1280, 720), 18.0, 1.5),
         "720p, 18 px RMS, 3 walkers, heavy noise": simulated(Size(1280, 720), 18.0, 10.0),
+        "720p, 12 px RMS, 3 walkers, blur, noise, crf 36": degraded(Size(1280, 720), 12.0),
     }
     if len(sys.argv) > 1:
         result["real fixed camera, 640x480, 8 px RMS"] = shaken_footage(Path(sys.argv[1]), Size(640, 480))

@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from accessibility import violations
 from playwright.sync_api import Page, expect
-from steps import canvas_of, drag, go, to_bench
+from steps import canvas_of, drag, go, to_bench, to_shared_bench
 
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.media.probe import probe
@@ -18,7 +18,7 @@ pytestmark = pytest.mark.browser
 
 
 def test_difference_first_and_last_and_a_turned_wipe(page: Page, shaky: tuple[Path, Similarities]) -> None:
-    to_bench(page, shaky[0])
+    to_shared_bench(page, shaky[0])
     page.get_by_role("radio", name=re.compile("Hold")).check()
     go(page, 30)
     after = canvas_of(page).astype(int)
@@ -48,7 +48,7 @@ def test_difference_first_and_last_and_a_turned_wipe(page: Page, shaky: tuple[Pa
 
 
 def test_magnifier_and_full_size(page: Page, shaky: tuple[Path, Similarities]) -> None:
-    to_bench(page, shaky[0])
+    to_shared_bench(page, shaky[0])
     plain = canvas_of(page).astype(int)
     page.keyboard.press("m")
     box = page.locator("canvas").bounding_box()

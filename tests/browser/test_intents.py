@@ -10,7 +10,8 @@ import numpy as np
 import pytest
 from accessibility import violations
 from playwright.sync_api import Page, expect
-from steps import canvas_of, draft_of, drag, go, to_bench, zoom_of
+from services import wait_for
+from steps import canvas_of, draft_of, drag, go, to_bench, to_shared_bench, zoom_of
 
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.media.frames import read_frames
@@ -52,7 +53,7 @@ def test_a_point_is_pinned_followed_mended_and_stays(page: Page, shaky: tuple[Pa
 
 
 def test_a_line_drawn_in_the_picture_levels_it(page: Page, shaky: tuple[Path, Similarities]) -> None:
-    to_bench(page, shaky[0])
+    to_shared_bench(page, shaky[0])
     page.get_by_role("radio", name=re.compile("Level")).check()
     expect(page.locator(".outcome .note").first).to_contain_text(re.compile("Level by|Neither a horizon"))
     page.get_by_role("button", name="before", exact=True).click()
@@ -87,15 +88,20 @@ def test_borrowed_edges_cost_less_and_are_marked(page: Page, shaky: tuple[Path, 
     expect(page.get_by_text("borrowed", exact=True)).to_be_visible()
     assert zoom_of(page) - 1 < 0.6 * (filled - 1)
     assert violations(page) == []
-    exact = page.locator("img.exact")
-    expect(exact).to_be_visible()
-    plain = exact.get_attribute("src")
+    page.keyboard.press("w")
+    expect(page.locator("canvas[data-lent=exact]")).to_be_visible()
+    page.wait_for_timeout(300)
+    plain = canvas_of(page).astype(int)
     page.get_by_role("button", name="mark borrowed").click()
-    expect(exact).to_have_attribute("src", re.compile("mark=1"))
-    assert "mark" not in plain
+    expect(page.locator("canvas[data-lent=recent]")).to_be_visible()
+    expect(page.locator("canvas[data-lent=exact]")).to_be_visible()
+    page.wait_for_timeout(300)
+    changed = np.abs(canvas_of(page).astype(int) - plain).max(-1) > 12
+    assert 0 < changed.mean() < 0.3
+    assert changed[20:-20, 40:-40].mean() < changed.mean()
     page.keyboard.press("l")
     page.wait_for_timeout(700)
-    expect(exact).to_be_hidden()
+    expect(page.locator("canvas[data-lent=recent]")).to_be_visible()
     page.keyboard.press("k")
     page.keyboard.press("3")
     page.get_by_role("button", name="Render").click()
@@ -111,9 +117,9 @@ def test_borrowed_edges_cost_less_and_are_marked(page: Page, shaky: tuple[Path, 
 
 
 def test_tilt_is_one_more_freedom(page: Page, shaky: tuple[Path, Similarities]) -> None:
-    to_bench(page, shaky[0])
+    to_shared_bench(page, shaky[0])
     page.get_by_role("checkbox", name="tilt").check()
-    assert draft_of(page)["motion"]["freedom"] == ["shift", "turn", "size", "tilt"]
+    wait_for(lambda: draft_of(page)["motion"]["freedom"] == ["shift", "turn", "size", "tilt"])
     expect(page.locator(".outcome tbody tr")).to_have_count(5)
     rows = dict(row.inner_text().split("\t")[::2] for row in page.locator(".outcome tbody tr").all())
     assert float(rows["tilt"]) >= 0

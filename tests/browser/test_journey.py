@@ -12,7 +12,7 @@ import pytest
 from accessibility import violations
 from playwright.sync_api import Browser, Page, Route, expect
 from services import wait_for
-from steps import bring_in, canvas_of, frame_of, go, start_project, to_bench, zoom_of
+from steps import bring_in, canvas_of, draft_of, frame_of, go, start_project, to_bench, to_shared_bench, zoom_of
 from truth import run_ffmpeg, turned
 
 from keen_horizon.core.geometry.picture import Size
@@ -116,7 +116,7 @@ def test_what_is_seen_is_what_is_rendered(page: Page, tmp_path: Path) -> None:
 
 
 def test_transport_range_and_url(page: Page, shaky: tuple[Path, Similarities]) -> None:
-    to_bench(page, shaky[0])
+    to_shared_bench(page, shaky[0])
     strip = page.locator(".strip")
     box = strip.bounding_box()
     page.mouse.click(box["x"] + 300, box["y"] + 60)
@@ -177,8 +177,9 @@ def test_views_gaps_and_versions(page: Page, shaky: tuple[Path, Similarities]) -
     expect(page.get_by_role("radio", name=re.compile("Fill"))).to_be_checked()
     page.get_by_role("button", name="B", exact=True).click()
     expect(page.get_by_role("radio", name=re.compile("Leave"))).to_be_checked()
-    page.wait_for_timeout(500)
+    wait_for(lambda: draft_of(page)["framing"]["edges"] == "leave")
     page.reload()
+    expect(page.locator(".outcome tbody tr")).to_have_count(5)
     page.keyboard.press("2")
     expect(page.get_by_role("radio", name=re.compile("Leave"))).to_be_checked()
 

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from accessibility import violations
 from playwright.sync_api import Page, expect
-from steps import draft_of, frame_of, to_bench, zoom_of
+from steps import draft_of, frame_of, to_bench, to_shared_bench, zoom_of
 
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.media.probe import probe
@@ -17,7 +17,7 @@ pytestmark = pytest.mark.browser
 
 
 def test_a_point_on_the_trade_off_is_chosen_by_hand_and_by_steadiness(page: Page, shaky) -> None:
-    to_bench(page, shaky[0])
+    to_shared_bench(page, shaky[0])
     page.keyboard.press("2")
     chart = page.locator(".tradechart")
     expect(chart.locator("text").filter(has_text="zoom")).to_be_visible()
@@ -50,7 +50,7 @@ def test_a_point_on_the_trade_off_is_chosen_by_hand_and_by_steadiness(page: Page
 
 
 def test_the_worst_stretch_is_eased_and_the_easing_is_changed_on_the_strip(page: Page, shaky) -> None:
-    to_bench(page, shaky[0])
+    to_shared_bench(page, shaky[0])
     page.keyboard.press("2")
     before = zoom_of(page)
     pinch = page.locator(".pinches li").first
@@ -84,7 +84,7 @@ def test_the_worst_stretch_is_eased_and_the_easing_is_changed_on_the_strip(page:
 
 
 def test_strength_is_keyed_over_the_clip(page: Page, shaky) -> None:
-    to_bench(page, shaky[0])
+    to_shared_bench(page, shaky[0])
     page.get_by_role("button", name="key the strength").click()
     for _ in range(4):
         page.keyboard.press("Shift+ArrowRight")

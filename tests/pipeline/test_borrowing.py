@@ -27,7 +27,7 @@ from keen_horizon.simulator.film import write_pictures
 from keen_horizon.simulator.plane import jitter, shaken_pictures
 
 HALF = Size(960, 540)
-COUNT = 60
+COUNT = 45
 
 
 @pytest.fixture(scope="module")

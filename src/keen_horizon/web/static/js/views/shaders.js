@@ -15,6 +15,8 @@ precision highp float;
 precision highp sampler2DArray;
 uniform sampler2D picture;
 uniform sampler2DArray recent;
+uniform sampler2D exact;  // this very frame from the server, where it has arrived
+uniform bool exactly;
 uniform mat3 before, after;
 uniform mat3 lending[${LENDERS}];
 uniform int lenders;
@@ -63,6 +65,7 @@ vec3 hatch(vec2 place) {
 }
 
 vec3 lent(vec2 place) {
+  if (exactly) return texture(exact, place).rgb;
   for (int i = 0; i < ${LENDERS}; i++) {
     if (i >= lenders) break;
     vec2 source = through(lending[i], place);

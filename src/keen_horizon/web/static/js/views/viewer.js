@@ -31,7 +31,7 @@ export function mountViewer(canvas, video, size) {
 /** @param {WebGL2RenderingContext} gl @param {HTMLCanvasElement} canvas @param {HTMLVideoElement} video @param {{ width: number, height: number }} size */
 function viewer(gl, canvas, video, size) {
   const program = build(gl);
-  const names = ["picture", "recent", "before", "after", "lending", "lenders", "size", "pixels", "mode", "line", "loupe", "power", "fine", "mark"];
+  const names = ["picture", "recent", "exact", "exactly", "before", "after", "lending", "lenders", "size", "pixels", "mode", "line", "loupe", "power", "fine", "mark"];
   const places = Object.fromEntries(names.map((name) => [name, gl.getUniformLocation(program, name)]));
   const buffer = gl.createBuffer();
   gl.bindBuffer(gl.ARRAY_BUFFER, buffer);
@@ -41,6 +41,8 @@ function viewer(gl, canvas, video, size) {
   gl.vertexAttribPointer(place, 2, gl.FLOAT, false, 0, 0);
   const current = texture(gl, gl.TEXTURE_2D);
   const ring = texture(gl, gl.TEXTURE_2D_ARRAY);
+  const served = texture(gl, gl.TEXTURE_2D);
+  let exactly = false;
   /** @type {{ texture: WebGLTexture, matrix: number[] }[]} */
   let onion = [];
   /** @type {number[]} the frame kept in each layer of the ring */
@@ -95,6 +97,8 @@ function viewer(gl, canvas, video, size) {
     gl.useProgram(program);
     gl.uniform1i(places.picture, 0);
     gl.uniform1i(places.recent, 1);
+    gl.uniform1i(places.exact, 2);
+    gl.uniform1i(places.exactly, Number(exactly));
     gl.uniform1i(places.fine, Number(look.fine));
     gl.uniform1i(places.mark, Number(look.mark));
     if (look.lending && look.frame % LENT_EVERY === 0) keep(look.frame);
@@ -131,6 +135,14 @@ function viewer(gl, canvas, video, size) {
 
   return {
     update,
+    /** The frame on show as the server makes it, for what other frames lend; null when it is another one. @param {HTMLImageElement | null} image */
+    serve(image) {
+      exactly = image !== null;
+      if (!image) return;
+      gl.activeTexture(gl.TEXTURE2);
+      gl.bindTexture(gl.TEXTURE_2D, served);
+      gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, gl.RGBA, gl.UNSIGNED_BYTE, image);
+    },
     /** Take the picture on show as the next skin of the onion. @param {number[]} matrix */
     peel(matrix) {
       if (onion.length === 2) onion.splice(0).forEach((skin) => gl.deleteTexture(skin.texture));
@@ -144,7 +156,7 @@ function viewer(gl, canvas, video, size) {
       canvas.height = Math.max(2, Math.round((canvas.width * size.height) / size.width));
     },
     destroy() {
-      for (const made of [current, ring, ...onion.map((skin) => skin.texture)]) gl.deleteTexture(made);
+      for (const made of [current, ring, served, ...onion.map((skin) => skin.texture)]) gl.deleteTexture(made);
       onion = [];
       gl.deleteBuffer(buffer);
       gl.deleteProgram(program);

@@ -11,6 +11,8 @@ export const looking = (parts) => {
   /** @type {any} the path of the version compared with */
   let other = null;
   /** @type {number} */ let exactSoon = 0;
+  /** What the viewer was served for lent picture; "" when nothing. */
+  let served = "";
   return {
     views: [
       { value: "before", label: "before" }, { value: "after", label: "after" }, { value: "wipe", label: "wipe" },
@@ -92,6 +94,11 @@ export const looking = (parts) => {
       const lending = path && path.lending && this.frame >= path.first ? { first: path.first, ...path.lending } : null;
       if (this.stills) this.drawStill();
       else {
+        if (served && served !== this.servedKey()) {
+          served = "";
+          parts.viewer.serve(null);
+        }
+        parts.refs.canvas.dataset.lent = served ? "exact" : lending ? "recent" : "";
         parts.viewer.update({
           mode: this.shown(), before: this.matrixOf(other), after: this.matrix(), frame: this.frame, line: this.wipe,
           loupe: this.loupe ? this.pointer : null, fine: !this.playing, mark: this.markLent, lending,
@@ -117,20 +124,38 @@ export const looking = (parts) => {
       const query = treatment && this.path ? `&treatment=${encodeURIComponent(JSON.stringify(treatment))}` : "";
       return `/media/clips/${parts.page.id}/still.jpg?frame=${this.frame}${query}${more}`;
     },
-    /** Exact pixels from the server over the live picture, once it stands: what frames lend, or a part at full size. */
+    /** Once the picture stands, exact pixels from the server: what frames lend into it, and a part at full size over it. */
     drawExact() {
       const { exact } = parts.refs;
       clearTimeout(exactSoon);
       exact.onload = null; // a picture that is still on its way is no longer wanted
-      const lends = this.path && this.path.lending && this.shown() === "after" && !this.loupe;
-      const wanted = !this.playing && !this.stills && (this.closeUp || lends);
       exact.hidden = true;
-      if (!wanted) return;
+      if (this.playing || this.stills) return;
+      const lends = this.path && this.path.lending && served !== this.servedKey();
+      if (!this.closeUp && !lends) return;
+      const mark = this.markLent ? "&mark=1" : "";
       exactSoon = setTimeout(() => {
-        const treated = this.shown() === "before" ? null : this.t;
+        if (lends) this.serveLent(mark);
+        if (!this.closeUp) return;
         exact.onload = () => (exact.hidden = false);
-        exact.src = this.stillAddress(treated, (this.closeUp ? this.part() : "") + (this.markLent ? "&mark=1" : ""));
+        exact.src = this.stillAddress(this.shown() === "before" ? null : this.t, this.part() + mark);
       }, EXACT_AFTER_MS);
+    },
+    /** What the served picture is of. */
+    servedKey() {
+      return this.path ? JSON.stringify([this.frame, this.t, this.markLent]) : "";
+    },
+    /** @param {string} mark */
+    serveLent(mark) {
+      const key = this.servedKey();
+      const image = new Image();
+      image.onload = () => {
+        if (key !== this.servedKey() || this.playing) return;
+        served = key;
+        parts.viewer.serve(image);
+        this.draw();
+      };
+      image.src = this.stillAddress(this.t, mark);
     },
     /** The part of the picture that fills the viewer at full size, around the pointer. */
     part() {
