@@ -104,24 +104,27 @@ def dense_maps(sampling: SamplingMap, frame: int, target: PlaneGrid, source: Pla
     rows, columns = target.shape
     matrix = sampling.matrix(frame)
     if matrix is not None:
-        whole = plane_from_display @ matrix @ target.display_from_plane
-        if np.allclose(whole[2], (0, 0, 1), atol=1e-12):
-            return _affine_maps(whole, rows, columns)
+        return _planar_maps(plane_from_display @ matrix @ target.display_from_plane, rows, columns)
     x, y = np.meshgrid(np.arange(columns, dtype=np.float64), np.arange(rows, dtype=np.float64))
     points = transform(target.display_from_plane, np.stack([x.ravel(), y.ravel()], -1))
     found = transform(plane_from_display, sampling.source_points(frame, points)).astype(np.float32)
     return found[:, 0].reshape(rows, columns), found[:, 1].reshape(rows, columns)
 
 
-def _affine_maps(matrix: Floats, rows: int, columns: int) -> Maps:
+def _planar_maps(matrix: Floats, rows: int, columns: int) -> Maps:
+    """A plane transform on every sample: sums of a row's and a column's share, over the depth where it is not 1."""
     across, down = np.arange(columns), np.arange(rows)
-    x, y = (
-        np.add.outer(
-            (matrix[i, 1] * down + matrix[i, 2]).astype(np.float32),
-            (matrix[i, 0] * across).astype(np.float32),
-        )
-        for i in (0, 1)
-    )
+    matrix = matrix / matrix[2, 2]
+
+    def sums(row: Floats) -> NDArray[np.float32]:
+        ends = (row[1] * down + row[2]).astype(np.float32), (row[0] * across).astype(np.float32)
+        return np.asarray(np.add.outer(*ends))
+
+    x, y = sums(matrix[0]), sums(matrix[1])
+    if np.abs(matrix[2, :2]).max() > 1e-12:
+        depth = sums(matrix[2])
+        x /= depth
+        y /= depth
     return x, y
 
 

@@ -24,7 +24,7 @@ Gray = NDArray[np.uint8]
 Floats = NDArray[np.float64]
 
 NOTHING, HORIZON, UPRIGHTS = 0, 1, 2
-EVERY = 12  # frames between sights: turns carry the level in between
+EVERY = 24  # frames between sights: turns carry the level in between
 SEARCH = np.radians(28)
 DRIFT_PER_FRAME = np.radians(0.02)
 BLIND_DRIFT = np.radians(2)

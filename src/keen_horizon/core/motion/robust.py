@@ -136,7 +136,7 @@ def _refit_tilted(
     source, still = source[near] - middle, (target[near] - t) / z - middle
     off = np.abs(still - source)
     dz, dt, tilt = 0j, 0j, expected_tilt
-    for _ in range(4):
+    for _ in range(3):
         spread = max(0.08, 1.2 * float(np.median(off)))
         weights = np.clip(1 - (off / (4.685 * spread)) ** 2, 0, None) ** 2
         dz, dt, tilt = fit_tilt(source, still, weights / spread**2, size, expected_tilt, TILT_SPREAD)
