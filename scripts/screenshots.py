@@ -24,6 +24,8 @@ def shoot(page: Page, name: str) -> None:
 def to_bench(page: Page, clip: str) -> None:
     page.goto(HOME)
     page.get_by_role("link", name=clip, exact=True).click()
+    expect(page.locator(".bench")).to_be_visible()
+    page.wait_for_timeout(1500)
     if page.get_by_role("button", name="Measure motion").is_visible():
         page.get_by_role("button", name="Measure motion").click()
     expect(page.locator(".outcome tbody tr")).to_have_count(5)
