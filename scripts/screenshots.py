@@ -53,7 +53,7 @@ def main() -> None:
         page.get_by_role("button", name="grid").click()
         page.get_by_role("radio", name="Borrow").check()
         page.get_by_role("button", name="mark borrowed").click()
-        page.wait_for_timeout(2500)
+        expect(page.locator("canvas[data-lent=exact]")).to_be_visible()
         shoot(page, "borrow")
         page.get_by_role("button", name="mark borrowed").click()
         page.get_by_role("radio", name="Fill").first.check()

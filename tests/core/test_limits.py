@@ -17,9 +17,11 @@ from keen_horizon.core.mapping.gaps import border_overhang
 from keen_horizon.core.mapping.sampling import camera_map
 from keen_horizon.core.motion.levels import Levels
 from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.motion.pin import PinTrack, Trail
 from keen_horizon.core.path.breathing import breathing_zoom
 from keen_horizon.core.path.figures import shake
 from keen_horizon.core.path.ledger import pinches
+from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.path.tradeoff import remaining_shake, smallest_zoom, trade_off
 from keen_horizon.core.path.wish import eased, keyed
 from keen_horizon.core.treatment import Ease, StrengthKey, Treatment
@@ -215,3 +217,23 @@ def test_a_nudge_moves_the_window_and_shows_where_it_opens_a_gap() -> None:
     sampling = camera_map(moved)
     assert max(border_overhang(sampling, frame) for frame in range(90)) > 20
     assert moved.zoom == pytest.approx(plain.zoom * 1.02)
+
+
+@hypothesis_settings(max_examples=25, deadline=None)
+@given(
+    st.integers(2, 60), st.integers(0, 10**6), st.floats(0.1, 2), st.sampled_from(["glide", "hold", "level", "pin"]),
+    subsets, st.floats(1.0, 1.4), st.sampled_from(["fill", "trim", "borrow"]), st.integers(1, 2),
+)  # fmt: skip
+def test_pins_and_borrowing_keep_the_limit_too(count, seed, strength, intent, freedom, limit, edges, points) -> None:
+    measurement = walked(count, seed, strength)
+    seen = measurement.poses.inverse().apply(np.array([600 + 300j, 800 + 420j]))
+    pins = tuple(PinTrack(0, Trail(seen[:, i], np.ones(count))) for i in range(points))
+    marks = [{"marks": [{"frame": 0, "x": 1, "y": i}]} for i in range(points)]
+    motion = {"intent": intent, "freedom": freedom, "pin": {"points": marks}}
+    treatment = Treatment.from_json({"motion": motion, "framing": {"zoom_limit": limit, "edges": edges}})
+    path = solve_path(measurement, treatment, pins)
+    assert path.zoom.max() <= limit + 1e-9
+    if edges != "borrow":
+        assert max(border_overhang(camera_map(path), frame) for frame in range(count)) <= 0.01
+    elif path.borrowed is not None:  # nothing is borrowed where nothing moves
+        assert (path.borrowed.reach * path.shrink[:, None]).min() >= 1 - 1e-6

@@ -14,7 +14,8 @@ export const trading = (parts) => {
   return {
     /** The settings that the curve depends on. */
     tradeKey() {
-      return JSON.stringify([this.t.range, this.t.motion, this.t.framing.zoom, this.t.framing.zoom_rate, this.measured()]);
+      const { edges, borrow, zoom, zoom_rate } = this.t.framing;
+      return JSON.stringify([this.t.range, this.t.motion, edges, borrow, zoom, zoom_rate, this.measured()]);
     },
     tradeSoon() {
       this.drawTrade();
