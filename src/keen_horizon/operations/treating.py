@@ -183,13 +183,13 @@ def clip_path(session: Session, files: FileStore, clip: Clip, treatment: Treatme
 def solve_clip(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> Solution:
     """Solve from the stored measurement. Raises NotPossible when there is none."""
     info = clip_info(clip)
-    path = clip_path(session, files, clip, treatment)
+    measurement, pins = clip_measurement(session, files, clip, treatment), clip_pins(session, files, clip, treatment)
+    path = solve_path(measurement, treatment, pins)
     output = output_frame(path, treatment.framing, info.coded, info.pixel_aspect)
-    notes = measurement_notes(clip_measurement(session, files, clip, treatment))
+    notes = measurement_notes(measurement)
     if treatment.motion.intent == "level":
-        level = level_note(clip_measurement(session, files, clip, treatment), treatment.motion.level.lines)
-        notes = (level, *notes)
-    return Solution(path, info.rate, output, treatment.motion, clip_pins(session, files, clip, treatment), notes)
+        notes = (level_note(measurement, treatment.motion.level.lines), *notes)
+    return Solution(path, info.rate, output, treatment.motion, pins, notes)
 
 
 def clip_trade_off(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> list[TradePoint]:

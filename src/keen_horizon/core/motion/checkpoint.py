@@ -10,7 +10,8 @@ import numpy as np
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.motion.levels import LevelSight
-from keen_horizon.core.motion.measure import Key, Link, MotionTracker, PairQuality
+from keen_horizon.core.motion.links import Key, Link, PairQuality
+from keen_horizon.core.motion.measure import MotionTracker
 from keen_horizon.core.motion.measurement import joined
 
 

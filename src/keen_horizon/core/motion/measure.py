@@ -23,6 +23,7 @@ from keen_horizon.core.errors import MeasurementError, Stopped
 from keen_horizon.core.geometry.picture import Size, resized
 from keen_horizon.core.geometry.similarity import Complex, Similarities, as_points
 from keen_horizon.core.motion.levels import EVERY, LevelSight, joined_levels, see_level
+from keen_horizon.core.motion.links import Key, Link, PairQuality
 from keen_horizon.core.motion.measurement import Evidence, Measurement, joined
 from keen_horizon.core.motion.posegraph import Edges, solve_poses, solve_tilts
 from keen_horizon.core.motion.robust import Fit, fit_tracks
@@ -38,46 +39,6 @@ CUT_DIFFERENCE = 24.0
 BRIDGE_S = 2.0
 BRIDGE_SIGHT = 0.4
 REPEAT_DIFFERENCE = 0.15
-
-
-@dataclass(frozen=True)
-class Link:
-    """A match of frame `target` to the earlier frame `source`: the fit's motions and its centre."""
-
-    source: int
-    target: int
-    z: complex
-    t: complex
-    tilted_z: complex
-    tilted_t: complex
-    tilt: complex
-    centre: complex
-
-    @staticmethod
-    def of(source: int, target: int, fit: Fit) -> Link:
-        """The link that a fit makes."""
-        return Link(source, target, fit.z, fit.t, fit.tilted_z, fit.tilted_t, fit.tilt, fit.centre)
-
-
-@dataclass
-class Key:
-    """A frame that later ones are matched to."""
-
-    number: int
-    gray: Gray
-    corners: Points
-
-
-@dataclass
-class PairQuality:
-    """How well frames n and n + 1 could be matched."""
-
-    tracked: int
-    inliers: int
-    residual: float
-    cut: bool
-    blind: bool
-    repeated: bool
 
 
 @dataclass

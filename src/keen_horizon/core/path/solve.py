@@ -81,7 +81,6 @@ class _ShotProblem:
             self.poses = level_poses(shot, self.motion.level.lines)
         self.moves = bool(freedom)
         self._tried: list[tuple[float, CameraPath]] = []
-        self._free_needs = 1.0
         self.offsets = lending_offsets(self.framing.borrow.reach_s, self.rate)
         if self.moves:
             self.wish = wish_for(self.poses, self.motion, freedom, self.size, self.first, self.rate)
@@ -115,8 +114,7 @@ class _ShotProblem:
         if self.framing.borrow.rest == "leave":
             return self._made(self.free, self.free_tilt, np.ones(count), wanted, False, found)
         shrink = float(found.demand().max()) * SAFETY
-        self._free_needs = shrink / float(np.abs(self.free.z).min())
-        if self._free_needs <= limit:
+        if shrink / float(np.abs(self.free.z).min()) <= limit:
             return self._made(self.free, self.free_tilt, np.full(count, max(1.0, shrink)), wanted, False, found)
         return self._lent_within(limit, wanted)
 
