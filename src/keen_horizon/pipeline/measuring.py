@@ -37,7 +37,7 @@ def measure_clip(
     start = first + tracker.count
     if start <= last:
         decoded = gapless(read_frames(source, start, last, times), start, times)
-        frames = ((f.luma8(), float(f.time)) for f in ahead(decoded))
+        looks = ahead((luma, tracker.small(luma), float(f.time)) for f in decoded for luma in [f.luma8()])
 
         def keep(state: MotionTracker) -> None:
             assert checkpoint is not None
@@ -45,7 +45,7 @@ def measure_clip(
             partial.write_bytes(stored_tracker(state))
             partial.replace(checkpoint)
 
-        measure_frames(tracker, frames, last - first + 1, progress, should_stop, keep if checkpoint else None)
+        measure_frames(tracker, looks, last - first + 1, progress, should_stop, keep if checkpoint else None)
     if tracker.count < last - first + 1:
         raise MeasurementError(
             f"{info.name}: the file breaks off after frame {first + tracker.count - 1}. "

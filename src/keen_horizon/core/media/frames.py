@@ -63,7 +63,9 @@ class Frame:
 
     def luma8(self) -> NDArray[np.uint8]:
         """The Y plane at 8 bits, for analysis."""
-        return (self.luma >> (self.bit_depth - 8)).astype(np.uint8, copy=False)
+        if self.bit_depth == 8:
+            return np.asarray(self.luma, np.uint8)
+        return (self.luma >> (self.bit_depth - 8)).astype(np.uint8)
 
 
 def read_frames(

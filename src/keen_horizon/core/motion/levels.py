@@ -34,6 +34,7 @@ ONE_SIGHT_AT_BEST = np.radians(0.06)
 DOUBTFUL_LINE = np.radians(1.0)  # a long line with much above it may be a quay seen aslant
 LONGEST = 120
 UPRIGHT_SHARE = 0.35
+FEWEST_ROWS = 6
 
 
 @dataclass(frozen=True)
@@ -92,31 +93,49 @@ def _refined(fine: Gray, ends: Floats, scale: float) -> Floats:
     In every row the edge is the centroid of the slope across it, of one sign, over seven pixels.
     """
     slope = cv2.Sobel(fine, cv2.CV_32F, 1, 0, ksize=3)
-    height, width = fine.shape
+    height = fine.shape[0]
     ends = ends * scale + (scale - 1) / 2
+    first = np.maximum(1, np.ceil(np.minimum(ends[:, 1], ends[:, 3])).astype(np.intp) + 1)
+    count = np.minimum(height - 1, np.maximum(ends[:, 1], ends[:, 3]).astype(np.intp)) - first
+    steep = np.flatnonzero(count >= FEWEST_ROWS)
     out = ends.copy()
-    offsets = np.arange(-3, 4)
-    for i, (x0, y0, x1, y1) in enumerate(ends):
-        top, low = sorted((y0, y1))
-        rows = np.arange(max(1, int(np.ceil(top)) + 1), min(height - 1, int(low)))
-        if len(rows) < 6:
-            continue
-        line = x0 + (rows - y0) * (x1 - x0) / (y1 - y0)
-        columns = np.clip(np.rint(line).astype(np.intp)[:, None] + offsets, 0, width - 1)
-        found = slope[rows[:, None], columns]
-        strength = np.clip(found * np.sign(found.sum()), 0, None)
-        weight = strength.sum(1)
-        if weight.sum() <= 0:
-            continue
-        at = (strength * columns).sum(1) / np.maximum(weight, 1e-6)
-        weight = np.where(np.abs(at - line) < 2, np.minimum(weight, 2 * np.median(weight)), 0.0)
-        if (weight > 0).sum() < 6:
-            continue
-        total = weight.sum()
-        middle, place = (weight * rows).sum() / total, (weight * at).sum() / total
-        lean = (weight * (rows - middle) * at).sum() / (weight * (rows - middle) ** 2).sum()
-        out[i] = place + lean * (rows[0] - middle), rows[0], place + lean * (rows[-1] - middle), rows[-1]
+    if len(steep):
+        first, count = first[steep], count[steep]
+        starts = np.r_[0, np.cumsum(count)[:-1]]
+        segment = np.repeat(np.arange(len(steep)), count)
+        rows = np.arange(len(segment)) - (starts - first)[segment]
+        x0, y0, x1, y1 = ends[steep].T
+        line = x0[segment] + (rows - y0[segment]) * ((x1 - x0) / (y1 - y0))[segment]
+        at, weight = _edge_in_rows(slope, rows, line, segment, starts)
+        total = np.add.reduceat(weight, starts)
+        safe = np.maximum(total, 1e-6)
+        middle, place = np.add.reduceat(weight * rows, starts) / safe, np.add.reduceat(weight * at, starts) / safe
+        lever = rows - middle[segment]
+        power = np.add.reduceat(weight * lever**2, starts)
+        lean = np.add.reduceat(weight * lever * at, starts) / np.maximum(power, 1e-6)
+        placed = (np.add.reduceat(weight > 0, starts, dtype=np.intp) >= FEWEST_ROWS) & (power > 0)
+        top, low = first, first + count - 1
+        edges = np.stack([place + lean * (top - middle), top, place + lean * (low - middle), low], -1)
+        out[steep[placed]] = edges[placed]
     return np.asarray((out - (scale - 1) / 2) / scale)
+
+
+def _edge_in_rows(
+    slope: NDArray[np.float32],
+    rows: NDArray[np.intp],
+    line: Floats,
+    segment: NDArray[np.intp],
+    starts: NDArray[np.intp],
+) -> tuple[Floats, Floats]:
+    """Where the edge of each row is, within three pixels of `line`, and how much to believe it, (N,) both."""
+    columns = np.clip(np.rint(line).astype(np.intp)[:, None] + np.arange(-3, 4), 0, slope.shape[1] - 1)
+    found = slope[rows[:, None], columns].astype(np.float64)
+    sign = np.sign(np.add.reduceat(found.sum(1), starts))
+    strength = np.clip(found * sign[segment][:, None], 0, None)
+    weight = strength.sum(1)
+    at = (strength * columns).sum(1) / np.maximum(weight, 1e-6)
+    usual = np.add.reduceat(weight, starts) / np.diff(np.r_[starts, len(rows)])
+    return at, np.where(np.abs(at - line) < 2, np.minimum(weight, 2 * usual[segment]), 0.0)
 
 
 def _horizon(gray: Gray, fine: Gray, ends: Floats, length: Floats, expected: float) -> LevelSight | None:

@@ -81,9 +81,15 @@ class MotionTracker:
         """Frames taken so far."""
         return len(self.times)
 
-    def add(self, luma: NDArray[np.uint8], time: float) -> None:
-        """Take the next frame's luma plane (rows, columns)."""
-        gray = cv2.resize(luma, (self.analysis.width, self.analysis.height), interpolation=cv2.INTER_AREA)
+    def small(self, luma: Gray) -> Gray:
+        """A luma plane at the size that is analysed."""
+        return np.asarray(
+            cv2.resize(luma, (self.analysis.width, self.analysis.height), interpolation=cv2.INTER_AREA), np.uint8
+        )
+
+    def add(self, luma: Gray, time: float, small: Gray | None = None) -> None:
+        """Take the next frame's luma plane (rows, columns), and its `small` copy where that is made already."""
+        gray = self.small(luma) if small is None else small
         if self.previous is not None:
             trouble = self._pair(self.previous, gray)
             self._bridge(self.previous, gray, time, trouble)
@@ -273,18 +279,18 @@ class MotionTracker:
 
 def measure_frames(
     tracker: MotionTracker,
-    frames: Iterable[tuple[NDArray[np.uint8], float]],
+    frames: Iterable[tuple[Gray, Gray, float]],
     total: int,
     progress: Callable[[int, int], None],
     should_stop: Callable[[], bool],
     checkpoint: Callable[[MotionTracker], None] | None = None,
     checkpoint_every: int = 120,
 ) -> None:
-    """Feed frames (luma plane, time) to a tracker, with progress and checkpoints. Raises Stopped."""
-    for luma, time in frames:
+    """Feed frames (luma plane, its small copy, time) to a tracker, with progress and checkpoints. Raises Stopped."""
+    for luma, small, time in frames:
         if should_stop():
             raise Stopped("Measuring was stopped.")
-        tracker.add(luma, time)
+        tracker.add(luma, time, small)
         progress(tracker.count, total)
         if checkpoint is not None and tracker.count % checkpoint_every == 0:
             checkpoint(tracker)
