@@ -56,22 +56,32 @@ def borrowing(
     short = np.flatnonzero(reach < 1)  # only these rays need anybody
     frame, along = every[short], rays[every[short], ray[short]]
     seen = poses @ correction
+    found = reach[short]
     lent = []
     for offset in offsets:
+        wanting = np.flatnonzero(found < 1)
         other = np.arange(len(poses)) + offset
-        there = ((other >= 0) & (other < len(poses)))[frame]
+        there = (other >= 0) & (other < len(poses))
         motion = poses[np.clip(other, 0, len(poses) - 1)].inverse() @ seen
-        low, high = _covered(motion, frame, along, size, MARGIN_PX)
-        lent.append((np.where(there, low, np.inf), high))
-    found = reach[short]
-    for _ in range(6):
+        low, high = _covered(motion, frame[wanting], along[wanting], size, MARGIN_PX)
+        low[~there[frame[wanting]]] = np.inf
+        lent.append((wanting, low, high))
+        _extend(found, *lent[-1])
+    for _ in range(5):  # what reached no further before may now begin where another's picture ends
         before = found.copy()
-        for low, high in lent:
-            found = np.where((low <= found) & (high > found), high, found)
+        for interval in lent:
+            _extend(found, *interval)
         if not len(found) or (found - before).max() < 1e-4:
             break
     reach[short] = np.minimum(found, 1.0)
     return Borrowing(offsets, reach.reshape(rays.shape))
+
+
+def _extend(found: Floats, rays: NDArray[np.intp], low: Floats, high: Floats) -> None:
+    """Let `rays` (M,) that found picture up to where an interval covers go on to its end."""
+    now = found[rays]
+    further = (low <= now) & (high > now)
+    found[rays[further]] = high[further]
 
 
 def _ring(size: Size) -> Floats:
@@ -89,16 +99,21 @@ def _covered(
 
     Low above high if none does.
     """
-    along, shift = motion.z[frame] * rays, motion.t[frame]
-    low, high = np.full(rays.shape, -np.inf), np.full(rays.shape, np.inf)
-    for slope, at, half in (
-        (along.real, shift.real, size.width / 2 - margin),
-        (along.imag, shift.imag, size.height / 2 - margin),
-    ):
-        steep = np.where(np.abs(slope) < 1e-9, 1e-9, slope)
-        one, two = (half - at) / steep, (-half - at) / steep
-        low, high = np.maximum(low, np.minimum(one, two)), np.minimum(high, np.maximum(one, two))
-    return low, np.where(low > high, -np.inf, high)
+    z, t = motion.z[frame], motion.t[frame]
+    low, high = _between(z.real * rays.real - z.imag * rays.imag, t.real, size.width / 2 - margin)
+    down_low, down_high = _between(z.real * rays.imag + z.imag * rays.real, t.imag, size.height / 2 - margin)
+    np.maximum(low, down_low, out=low)
+    np.minimum(high, down_high, out=high)
+    high[low > high] = -np.inf
+    return low, high
+
+
+def _between(slope: Floats, at: Floats, half: float) -> tuple[Floats, Floats]:
+    """The interval of u, (M,) each end, for which |slope u + at| <= half."""
+    slope[np.abs(slope) < 1e-9] = 1e-9
+    inverse = 1 / slope
+    middle, reach = -at * inverse, half * np.abs(inverse)
+    return middle - reach, middle + reach
 
 
 def found_area(borrowed: Borrowing, size: Size, zoom: Floats) -> Floats:

@@ -14,6 +14,7 @@ than it needs. Otherwise the window is fixed at the limit and the program solved
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -37,7 +38,8 @@ from keen_horizon.core.treatment import Framing, Treatment
 Floats = NDArray[np.float64]
 
 SAFETY = 1 + 1e-7
-LENDING_STEPS = 3
+ROOMS = 6
+FAR = 1e9
 
 
 def solve_path(measurement: Measurement, treatment: Treatment, pins: tuple[PinTrack, ...] = ()) -> CameraPath:
@@ -80,13 +82,18 @@ class _ShotProblem:
         elif self.motion.intent == "level" and freedom:
             self.poses = level_poses(shot, self.motion.level.lines)
         self.moves = bool(freedom)
-        self._tried: list[tuple[float, CameraPath]] = []
+        self._tried: dict[float, CameraPath] = {}
         self.offsets = lending_offsets(self.framing.borrow.reach_s, self.rate)
         if self.moves:
             self.wish = wish_for(self.poses, self.motion, freedom, self.size, self.first, self.rate)
             self.free = corrections(self.poses, self.wish, self.size, None)
             self.free_tilt = self._tilt(MOST)
             self.demand = np.minimum(window_zoom(self.free, self.size, self.free_tilt), 99.0)
+
+    @cached_property
+    def free_lent(self) -> Borrowing:
+        """What frames lend each other along the free path."""
+        return self._borrowing(self.free, self.free_tilt)
 
     def path(self, limit: float) -> CameraPath:
         count = len(self.measured)
@@ -110,7 +117,7 @@ class _ShotProblem:
     def _lent(self, limit: float, wanted: Floats) -> CameraPath:
         """The freest path whose window, with what the frames lend each other, needs no more than the limit."""
         count = len(self.measured)
-        found = self._borrowing(self.free, self.free_tilt)
+        found = self.free_lent
         if self.framing.borrow.rest == "leave":
             return self._made(self.free, self.free_tilt, np.ones(count), wanted, False, found)
         shrink = float(found.demand().max()) * SAFETY
@@ -121,29 +128,38 @@ class _ShotProblem:
     def _lent_within(self, limit: float, wanted: Floats) -> CameraPath:
         """The path with the most room of its own whose window, with what is lent, keeps the limit.
 
-        What is lent does not grow evenly with that room, so a few rooms are tried, once for all limits; then
-        one between the best and the next.
+        Rooms are the same few for every limit, so a trade-off curve shows what a solve gives and solves each
+        once. Halving between them finds a room that fits; where none does, the picture's own must do.
         """
         base = self._base(limit)
-        best = self._lent_at(base, base / limit, limit, wanted)
-        low, high = base, float(self.demand.max())
-        if not self._tried:
-            rooms = np.linspace(base, high, LENDING_STEPS + 1)[1:]
-            self._tried = [(float(room), self._lent_at(float(room), base / limit, limit, wanted)) for room in rooms]
-        for room, path in self._tried:
-            if path.zoom.max() <= limit and room > low:
-                low, best = room, path
-        between = (low + min((room for room, _ in self._tried if room > low), default=low)) / 2
-        path = self._lent_at(between, base / limit, limit, wanted)
-        return path if path.zoom.max() <= limit else best
+        rooms = np.linspace(1, float(self.demand.max()), ROOMS + 1)[1:]
+        low, high = int(np.searchsorted(rooms, base)), len(rooms)
+        best: CameraPath | None = None
+        while low < high:
+            middle = (low + high) // 2
+            path = self._lent_at(float(rooms[middle]), wanted)
+            if path.zoom.max() <= limit:
+                best, low = path, middle + 1
+            else:
+                high = middle
+        return best or self._lent_own(base, limit, wanted)
 
-    def _lent_at(self, inner: float, least_size: float, limit: float, wanted: Floats) -> CameraPath:
-        """The path whose own picture holds a window shrunk by `inner`, shown as far as frames lend."""
-        bound, tilt = self._bound(inner, least_size)
+    def _lent_at(self, room: float, wanted: Floats) -> CameraPath:
+        """The path whose own picture holds a window shrunk by `room`, shown as far as frames lend."""
+        if room not in self._tried:
+            bound, tilt = self._bound(room, self._base(FAR) / FAR)
+            self._tried[room] = self._lent_made(bound, tilt, np.inf, wanted)
+        return self._tried[room]
+
+    def _lent_own(self, base: float, limit: float, wanted: Floats) -> CameraPath:
+        """The path that needs nothing lent to keep the limit, shown with what is."""
+        bound, tilt = self._bound(base, base / limit)
+        return self._lent_made(bound, tilt, limit * float(np.abs(bound.z).min()), wanted)
+
+    def _lent_made(self, bound: Similarities, tilt: Complex, most: float, wanted: Floats) -> CameraPath:
         found = self._borrowing(bound, tilt)
         own = float(window_zoom(bound, self.size, tilt).max())
         shrink = max(1.0, min(float(found.demand().max()), own) * SAFETY)
-        most = limit * float(np.abs(bound.z).min())
         if shrink < most * SAFETY**2:
             shrink = max(1.0, min(shrink, most))
         return self._made(bound, tilt, np.full(len(wanted), shrink), wanted, True, found)

@@ -43,11 +43,11 @@ def trade_off(
     problem = _filling(measurement, treatment, pins)
     free = _point(problem, HIGHEST)
     highest = max(free.zoom, 1.0005)
-    curve = []
-    for share in np.linspace(0, 1, points)[:-1]:
+    curve: list[TradePoint] = []
+    for limit in 1 + (highest - 1) * np.linspace(0, 1, points)[:-1] ** 1.4:
         if should_stop():
             raise Stopped("The trade-off was no longer wanted.")
-        curve.append(_point(problem, 1 + (highest - 1) * float(share) ** 1.4))
+        curve.append(_point(problem, float(limit)))
     return [*curve, free]
 
 
