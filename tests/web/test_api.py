@@ -14,6 +14,7 @@ from applications import Browser
 
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.operations.clips import used_keys
+from keen_horizon.web.newest import Newest
 
 
 def test_empty_start_and_pages(browser: Browser, project: int) -> None:
@@ -29,8 +30,24 @@ def test_empty_start_and_pages(browser: Browser, project: int) -> None:
     assert "nothing at this address" in browser.client.get("/nowhere").text
 
 
+def test_only_the_newest_question_of_a_page_is_answered() -> None:
+    curves = Newest()
+    mine, theirs = curves.ask((1, "me")), curves.ask((1, "they"))
+    assert not mine()
+    again = curves.ask((1, "me"))
+    assert mine()
+    assert not again()
+    assert not theirs()
+
+
 def test_writes_need_the_token(browser: Browser) -> None:
     assert browser.client.post("/api/projects", json={"name": "x"}).status_code == 400
+
+
+def test_a_clip_that_is_still_arriving_says_so(browser: Browser, project: int, shaky) -> None:
+    clip = browser.upload(project, shaky[0])
+    assert "not ready yet" in browser.ask("GET", f"/api/clips/{clip}", 400)["error"]
+    assert "not ready yet" in browser.client.get(f"/clips/{clip}").text
 
 
 def test_arrival_measure_solve_version_render(browser: Browser, clip: int) -> None:
@@ -68,6 +85,8 @@ def test_parts_of_a_measured_range_need_no_measuring(browser: Browser, clip: int
     browser.work()
     inner = treatment | {"range": {"in": 20, "out": 40}}
     assert browser.ask("POST", f"/api/clips/{clip}/solve", json=inner)["first"] == 20
+    curve = browser.ask("POST", f"/api/clips/{clip}/trade-off?asker=me", json=inner)
+    assert [point["zoom"] for point in curve] == sorted(point["zoom"] for point in curve)
     wider = treatment | {"range": {"in": 5, "out": 40}}
     assert "not been measured" in browser.ask("POST", f"/api/clips/{clip}/solve", 400, json=wider)["error"]
     beyond = treatment | {"range": {"in": 5, "out": 400}}

@@ -119,7 +119,7 @@ def _measure(engine: Engine, files: FileStore, work: Work, progress: Progress) -
     assert work.last is not None
     with transaction(engine) as session:
         clip = session.get_one(Clip, work.clip_id)
-        source, info, times = source_file(clip, files), ClipInfo.from_json(clip.info or {}), clip_times(clip, files)
+        source, info, times = source_file(clip, files), clip_info(clip), clip_times(clip, files)
         known = session.scalar(
             select(MeasuredRange).where(
                 MeasuredRange.clip_id == clip.id, MeasuredRange.first <= work.first, MeasuredRange.last >= work.last
@@ -177,7 +177,7 @@ def _render(engine: Engine, files: FileStore, work: Work, progress: Progress) ->
     with transaction(engine) as session:
         render = session.get_one(Render, work.render_id)
         clip = render.clip
-        source, info, times = source_file(clip, files), ClipInfo.from_json(clip.info or {}), clip_times(clip, files)
+        source, info, times = source_file(clip, files), clip_info(clip), clip_times(clip, files)
         treatment = Treatment.from_json(render.treatment)
         path = clip_path(session, files, clip, treatment)
         versus = _versus(session, files, render, treatment)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import asdict, dataclass
 from typing import Any
 
@@ -192,10 +193,12 @@ def solve_clip(session: Session, files: FileStore, clip: Clip, treatment: Treatm
     return Solution(path, info.rate, output, treatment.motion, pins, notes)
 
 
-def clip_trade_off(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> list[TradePoint]:
-    """Zoom against remaining shake, from the stored measurement. Raises NotPossible when there is none."""
+def clip_trade_off(
+    session: Session, files: FileStore, clip: Clip, treatment: Treatment, should_stop: Callable[[], bool]
+) -> list[TradePoint]:
+    """Zoom against remaining shake, from the stored measurement. Raises Stopped, NotPossible when there is none."""
     measurement = clip_measurement(session, files, clip, treatment)
-    return trade_off(measurement, treatment, clip_pins(session, files, clip, treatment))
+    return trade_off(measurement, treatment, clip_pins(session, files, clip, treatment), should_stop=should_stop)
 
 
 def clip_smallest_zoom(

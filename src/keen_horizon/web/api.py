@@ -194,10 +194,12 @@ def solve(clip_id: int) -> Response:
 
 @blueprint.post("/clips/<int:clip_id>/trade-off")
 def trade_off(clip_id: int) -> Response:
-    """The curve of zoom against remaining shake for a treatment."""
+    """The curve of zoom against remaining shake; a newer question of the same `asker` ends the computing."""
     treatment = _treatment()
+    outdated = services().curves.ask((clip_id, request.args.get("asker", "")))
     with services().session() as session:
-        curve = treating.clip_trade_off(session, services().files, find(session, Clip, clip_id), treatment)
+        clip = find(session, Clip, clip_id)
+        curve = treating.clip_trade_off(session, services().files, clip, treatment, outdated)
     return jsonify([asdict(point) for point in curve])
 
 

@@ -10,6 +10,7 @@ from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.media.proxy import THUMBNAILS
 from keen_horizon.core.treatment import Treatment
 from keen_horizon.jobs.progress import work_json
+from keen_horizon.operations.material import clip_info
 from keen_horizon.operations.treating import render_bytes
 from keen_horizon.operations.works import recent_works, waiting_works
 from keen_horizon.store.files import FileStore
@@ -47,7 +48,7 @@ def clip_card(clip: Clip) -> dict[str, Any]:
 
 def clip_detail(clip: Clip) -> dict[str, Any]:
     """A clip on the bench."""
-    info = ClipInfo.from_json(clip.info or {})
+    info = clip_info(clip)
     return {
         "id": clip.id,
         "name": clip.name,

@@ -8,8 +8,8 @@ from urllib.parse import quote
 
 import numpy as np
 
-from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.treatment import Treatment
+from keen_horizon.operations.material import clip_info
 from keen_horizon.store.models import Clip
 from keen_horizon.web.present import FORMAT_NAMES, timecode
 
@@ -19,7 +19,7 @@ INTENTS = {"glide": "Glide", "hold": "Hold", "pin": "Pin", "level": "Level", Non
 
 def clip_report(clip: Clip, treatment: Treatment, solution: dict[str, Any], frame: int) -> dict[str, Any]:
     """What the report's template shows; `solution` is a solved treatment as the interface gets it."""
-    info = ClipInfo.from_json(clip.info or {})
+    info = clip_info(clip)
     figures = solution["ledger"]
     shake_top = max(0.05, *solution["shake_before"])
     zoom_top = max(1.02, *(min(zoom, 2.0) for zoom in solution["wanted_zoom"]), *solution["zoom"])

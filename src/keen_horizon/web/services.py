@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from flask import current_app
 from sqlalchemy import Engine
@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session
 from keen_horizon.config import Settings
 from keen_horizon.store.database import transaction
 from keen_horizon.store.files import FileStore
+from keen_horizon.web.newest import Newest
 
 
 @dataclass(frozen=True)
@@ -22,6 +23,7 @@ class Services:
     settings: Settings
     engine: Engine
     files: FileStore
+    curves: Newest = field(default_factory=Newest)
 
     @contextmanager
     def session(self) -> Iterator[Session]:

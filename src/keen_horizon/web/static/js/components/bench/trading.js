@@ -10,6 +10,7 @@ export const trading = (parts) => {
   /** @type {AbortController | null} */ let asking = null;
   /** @type {number} */ let waiting = 0;
   let drawnFor = "";
+  const asker = Math.random().toString(36).slice(2);
 
   return {
     /** The settings that the curve depends on. */
@@ -28,7 +29,7 @@ export const trading = (parts) => {
       asking = new AbortController();
       const key = this.tradeKey();
       try {
-        this.curve = await ask("POST", `${parts.address}/trade-off`, this.t, asking.signal);
+        this.curve = await ask("POST", `${parts.address}/trade-off?asker=${asker}`, this.t, asking.signal);
         drawnFor = key;
         this.drawTrade();
       } catch (problem) {
