@@ -10,8 +10,10 @@ import numpy as np
 import pytest
 
 from keen_horizon.cli import main
+from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.media.probe import probe
+from keen_horizon.simulator.film import write_pictures
 
 
 def test_measure_then_correct(tmp_path: Path, shaky: tuple[Path, Similarities]) -> None:
@@ -42,6 +44,17 @@ def test_path_as_csv(tmp_path: Path, shaky: tuple[Path, Similarities]) -> None:
     rows = list(csv.DictReader((tmp_path / "p.csv").open()))
     assert [int(row["frame"]) for row in rows] == list(range(10, 20))
     assert float(rows[0]["m22"]) == 1.0
+
+
+def test_what_could_not_be_done_is_said(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    write_pictures(
+        (np.full((90, 160, 3), 120, np.uint8) for _ in range(4)), Size(160, 90), 30, tmp_path / "sky.mp4", quality=20
+    )
+    arguments = ["correct", str(tmp_path / "sky.mp4"), str(tmp_path / "o.mp4"), "--report", str(tmp_path / "r.json")]
+    assert main(arguments) == 0
+    (note,) = json.loads((tmp_path / "r.json").read_text())["notes"]
+    assert note == "Nothing could be followed in any frame: there is no motion to correct."
+    assert capsys.readouterr().err.strip() == f"sky.mp4: {note}"
 
 
 def test_failures_are_one_line_and_exit_1(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:

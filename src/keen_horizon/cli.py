@@ -11,8 +11,9 @@ from typing import Any
 
 from keen_horizon.core.errors import KeenHorizonError
 from keen_horizon.core.media.probe import ClipInfo, probe
-from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.motion.measurement import Measurement, measurement_notes
 from keen_horizon.core.motion.pin import PinTrack
+from keen_horizon.core.path.notes import solution_notes
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.render.compare import Comparison
 from keen_horizon.core.treatment import Treatment
@@ -77,6 +78,7 @@ def _measure(options: argparse.Namespace) -> None:
     info, times = probe(options.source)
     measurement = measure_clip(options.source, info, times, 0, info.frames - 1, _bar("measuring"))
     measurement.save(options.out)
+    _tell(info, measurement_notes(measurement))
     if options.json:
         _write_json(options.json, measurement.to_motion_json(float(info.pixel_aspect)))
 
@@ -92,13 +94,15 @@ def _correct(options: argparse.Namespace) -> None:
     pins = _pins(options.source, info, times, treatment)
     path = solve_path(measurement, treatment, pins)
     solved = time.perf_counter()
+    notes = solution_notes(measurement, treatment)
+    _tell(info, notes)
     versus = _versus(options, measurement, treatment)
     facts = render_clip(
         options.source, info, times, path, treatment, options.destination, _bar("rendering"), versus=versus
     )
     if options.report:
         seconds = {"measure": measured - began, "solve": solved - measured, "render": facts.seconds}
-        _write_json(options.report, correction_report(path, info, facts, seconds))
+        _write_json(options.report, correction_report(path, info, facts, seconds, notes))
     if options.path:
         document = path_document(path, info, times)
         if options.path.suffix == ".csv":
@@ -141,6 +145,11 @@ def _pins(source: Path, info: ClipInfo, times: Any, treatment: Treatment) -> tup
     first, last = treatment.frames(info.frames)
     points = treatment.motion.pin.points
     return tuple(pin_clip(source, info, times, first, last, point, _bar("following")) for point in points)
+
+
+def _tell(info: ClipInfo, notes: tuple[str, ...]) -> None:
+    for note in notes:
+        print(f"{info.name}: {note}", file=sys.stderr)
 
 
 def _write_json(path: Path, document: dict[str, Any]) -> None:

@@ -21,10 +21,11 @@ from keen_horizon.core.errors import KeenHorizonError, MediaError, Stopped
 from keen_horizon.core.media.probe import ClipInfo, probe
 from keen_horizon.core.media.proxy import make_proxy
 from keen_horizon.core.path.figures import shake
+from keen_horizon.core.path.notes import solution_notes
 from keen_horizon.core.render.compare import Comparison
 from keen_horizon.core.treatment import PinPoint, Treatment
 from keen_horizon.jobs.progress import Progress, announce
-from keen_horizon.operations.material import clip_info, clip_times, covering_pin, source_file
+from keen_horizon.operations.material import clip_info, clip_measurement, clip_times, covering_pin, source_file
 from keen_horizon.operations.starting import first_treatment
 from keen_horizon.operations.treating import clip_path, render_bytes
 from keen_horizon.pipeline.measuring import measure_clip
@@ -180,6 +181,7 @@ def _render(engine: Engine, files: FileStore, work: Work, progress: Progress) ->
         source, info, times = source_file(clip, files), clip_info(clip), clip_times(clip, files)
         treatment = Treatment.from_json(render.treatment)
         path = clip_path(session, files, clip, treatment)
+        notes = solution_notes(clip_measurement(session, files, clip, treatment), treatment)
         versus = _versus(session, files, render, treatment)
         _need_space(files, render_bytes(render))
     suffix = f".{treatment.deliver.container}"
@@ -189,7 +191,7 @@ def _render(engine: Engine, files: FileStore, work: Work, progress: Progress) ->
     document.write_text(json.dumps(path_document(path, info, times)))
     with transaction(engine) as session:
         render = session.get_one(Render, work.render_id)
-        render.report = correction_report(path, info, facts, {"render": facts.seconds})
+        render.report = correction_report(path, info, facts, {"render": facts.seconds}, notes)
         render.key = files.keep(target, suffix)
         render.path_key = files.keep(document, ".json")
 

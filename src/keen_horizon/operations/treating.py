@@ -12,11 +12,10 @@ from sqlalchemy.orm import Session
 from keen_horizon.core.geometry.similarity import as_points
 from keen_horizon.core.mapping.output import OutputFrame, output_frame
 from keen_horizon.core.media.formats import expected_bytes
-from keen_horizon.core.motion.measurement import measurement_notes
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.path.camera_path import CameraPath, recentred
 from keen_horizon.core.path.ledger import ledger, open_areas, pinches, shake_curves
-from keen_horizon.core.path.levelling import level_note
+from keen_horizon.core.path.notes import solution_notes
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.path.tradeoff import TradePoint, smallest_zoom, trade_off
 from keen_horizon.core.path.wish import keyed
@@ -187,9 +186,7 @@ def solve_clip(session: Session, files: FileStore, clip: Clip, treatment: Treatm
     measurement, pins = clip_measurement(session, files, clip, treatment), clip_pins(session, files, clip, treatment)
     path = solve_path(measurement, treatment, pins)
     output = output_frame(path, treatment.framing, info.coded, info.pixel_aspect)
-    notes = measurement_notes(measurement)
-    if treatment.motion.intent == "level":
-        notes = (level_note(measurement, treatment.motion.level.lines), *notes)
+    notes = solution_notes(measurement, treatment)
     return Solution(path, info.rate, output, treatment.motion, pins, notes)
 
 

@@ -18,7 +18,7 @@ from keen_horizon.pipeline.rendering import RenderFacts
 
 
 def correction_report(
-    path: CameraPath, info: ClipInfo, facts: RenderFacts, seconds: dict[str, float]
+    path: CameraPath, info: ClipInfo, facts: RenderFacts, seconds: dict[str, float], notes: tuple[str, ...]
 ) -> dict[str, Any]:
     """The `R.json` document."""
     figures = ledger(path)
@@ -38,6 +38,7 @@ def correction_report(
             "codec": facts.codec,
             "pix_fmt": facts.pix_fmt,
         },
+        "notes": list(notes),
     }
 
 

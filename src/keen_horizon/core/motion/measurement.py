@@ -160,7 +160,9 @@ def measurement_notes(measurement: Measurement) -> tuple[str, ...]:
         at = first + 1 + np.flatnonzero(measurement.cut)
         shown = ", ".join(str(frame) for frame in at[:6]) + (" ..." if len(at) > 6 else "")
         notes.append(f"A new shot begins at frame {shown}. Every shot is steadied by itself.")
-    if measurement.blind.any():
+    if len(measurement.blind) and measurement.blind.all():
+        notes.append("Nothing could be followed in any frame: there is no motion to correct.")
+    elif measurement.blind.any():
         shown = ", ".join(f"{first + a}-{first + b}" for a, b in _stretches(measurement.blind)[:6])
         notes.append(f"Nothing could be followed in frames {shown}; the motion there is interpolated.")
     repeated = int(measurement.repeated.sum())
