@@ -66,6 +66,18 @@ def test_failures_are_one_line_and_exit_1(tmp_path: Path, capsys: pytest.Capture
     assert not (tmp_path / "m.npz").exists()
 
 
+def test_broken_documents_and_missing_folders_are_told_at_once(
+    tmp_path: Path, shaky: tuple[Path, Similarities], capsys: pytest.CaptureFixture[str]
+) -> None:
+    (tmp_path / "t.json").write_text("{")
+    arguments = ["correct", str(shaky[0]), str(tmp_path / "o.mp4")]
+    assert main([*arguments, "--treatment", str(tmp_path / "t.json")]) == 1
+    assert "t.json: this is not a JSON document" in capsys.readouterr().err
+    assert main([*arguments, "--report", str(tmp_path / "nowhere" / "r.json")]) == 1
+    assert "Make it first" in capsys.readouterr().err
+    assert not (tmp_path / "o.mp4").exists()
+
+
 def test_the_clip_is_never_overwritten(shaky: tuple[Path, Similarities], capsys: pytest.CaptureFixture[str]) -> None:
     assert main(["correct", str(shaky[0]), str(shaky[0])]) == 1
     assert "overwrite" in capsys.readouterr().err

@@ -75,6 +75,7 @@ def _application(name: str) -> Any:
 
 
 def _measure(options: argparse.Namespace) -> None:
+    _check_folders(options.out, options.json)
     info, times = probe(options.source)
     measurement = measure_clip(options.source, info, times, 0, info.frames - 1, _bar("measuring"))
     measurement.save(options.out)
@@ -85,6 +86,7 @@ def _measure(options: argparse.Namespace) -> None:
 
 def _correct(options: argparse.Namespace) -> None:
     treatment = _treatment(options)
+    _check_folders(options.destination, options.report, options.path)
     info, times = probe(options.source)
     if options.destination.resolve() == options.source.resolve():
         raise KeenHorizonError(f"{info.name}: the result would overwrite the clip. Choose another name.")
@@ -117,11 +119,26 @@ def _treatment(options: argparse.Namespace) -> Treatment:
     container = options.destination.suffix.lstrip(".").lower()
     if container not in USUAL_CODECS:
         raise KeenHorizonError(f"{options.destination.name}: end its name in one of {', '.join(USUAL_CODECS)}.")
-    document: dict[str, Any] = json.loads(options.treatment.read_text()) if options.treatment else {}
+    document = _read_json(options.treatment) if options.treatment else {}
     deliver = document.get("deliver", {}) if isinstance(document, dict) else {}
     if isinstance(deliver, dict):
         document["deliver"] = {"codec": USUAL_CODECS[container]} | deliver | {"container": container}
     return Treatment.from_json(document)
+
+
+def _read_json(path: Path) -> dict[str, Any]:
+    try:
+        document: dict[str, Any] = json.loads(path.read_text())
+    except ValueError as error:
+        raise KeenHorizonError(f"{path.name}: this is not a JSON document ({error}).") from error
+    return document
+
+
+def _check_folders(*files: Path | None) -> None:
+    """Better now than after an hour of measuring."""
+    for file in files:
+        if file is not None and not file.resolve().parent.is_dir():
+            raise KeenHorizonError(f"{file.name}: there is no folder {file.resolve().parent}. Make it first.")
 
 
 def _versus(options: argparse.Namespace, measurement: Measurement, treatment: Treatment) -> Versus | None:
