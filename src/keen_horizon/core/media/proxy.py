@@ -61,7 +61,15 @@ def make_proxy(
     pictures = _every_number(frames, info.frames, size)
     opening = next(pictures)
     settings = EncodeSettings(
-        size, 8, "420", rate, 1 / rate, quality=PROXY_QUALITY, tags=opening.tags, keyframe_interval=KEY_EVERY
+        size,
+        8,
+        "420",
+        rate,
+        1 / rate,
+        quality=PROXY_QUALITY,
+        tags=opening.tags,
+        keyframe_interval=KEY_EVERY,
+        preset="superfast",
     )
     tall = round(THUMBNAIL_WIDTH * size.height / size.width / 2) * 2
     strip = np.zeros((tall, THUMBNAIL_WIDTH * THUMBNAILS, 3), np.uint8)
