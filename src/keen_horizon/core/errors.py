@@ -7,6 +7,7 @@ KeenHorizonError
 │   └── EncodeError           the output could not be written
 ├── RangeError                the in/out points do not lie in the clip
 ├── MeasurementError          too little to measure
+├── LensError                too little to tell a lens by
 ├── TreatmentError            a treatment document that does not follow the schema
 ├── SolveError                the limits cannot be met
 └── Stopped                   the work was asked to stop; nothing is wrong
@@ -39,6 +40,10 @@ class RangeError(KeenHorizonError):
 
 class MeasurementError(KeenHorizonError):
     """The motion could not be measured, or a stored measurement cannot be read."""
+
+
+class LensError(KeenHorizonError):
+    """What was drawn or found does not tell a lens."""
 
 
 class TreatmentError(KeenHorizonError):

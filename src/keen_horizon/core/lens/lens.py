@@ -1,0 +1,153 @@
+"""A lens: where a point of the bent source lies in the straightened picture, and back.
+
+Both pictures have the frame's own size; coordinates are pixels of the upright frame with square pixels. The
+straightened picture has the source's scale at the lens's centre.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.geometry.similarity import Complex, as_complex, as_points
+from keen_horizon.core.lens.families import FAMILIES, Family
+
+Floats = NDArray[np.float64]
+
+STRAIGHT_REACH = 6.0
+FAR = 1e6
+TABLE = 32768
+FULL_FRAME_HALF_DIAGONAL_MM = 21.633
+
+
+@dataclass(frozen=True)
+class Lens:
+    """A family's coefficients `k`, and the centre as an offset from the middle of the frame, half-diagonals.
+
+    `squeeze` is how much wider than tall a circle round the centre is in the source (anamorphic); `p1`, `p2`
+    are the decentring coefficients of the polynomial (Brown 1966), which the other families have not.
+    """
+
+    family: str
+    k: tuple[float, ...]
+    centre: complex = 0j
+    squeeze: float = 1.0
+    p1: float = 0.0
+    p2: float = 0.0
+
+    @property
+    def kind(self) -> Family:
+        """The family."""
+        return FAMILIES[self.family]
+
+    @property
+    def plain(self) -> bool:
+        """Whether it bends nothing."""
+        return not (any(self.k) or self.p1 or self.p2)
+
+    @property
+    def fold(self) -> float:
+        """The source radius, half-diagonals, up to which the lens can be undone."""
+        return self.kind.fold(np.array(self.k)) if any(self.k) else np.inf
+
+    def straightened_radius(self, radius: Floats) -> Floats:
+        """r / D(r) of source radii, half-diagonals; infinite past the fold."""
+        inside = radius < self.fold
+        depth = self.kind.depth(np.where(inside, radius, 0.0), np.array(self.k))
+        return np.asarray(np.where(inside & (depth > 1e-9), radius / np.maximum(depth, 1e-9), np.inf))
+
+    def straighten(self, points: Floats, size: Size) -> Floats:
+        """Source points (N, 2) in the straightened picture; very far away where the lens folds over."""
+        u = self._metric(as_complex(points), size)
+        w = self._undone(u)
+        if self.p1 or self.p2:
+            for _ in range(20):
+                w = self._undone(u - self._decentred(w))
+        return self._pixels(w, size)
+
+    def bend(self, points: Floats, size: Size) -> Floats:
+        """Points (N, 2) of the straightened picture in the source; far outside where nothing was seen."""
+        w = self._metric(as_complex(points), size)
+        square, ratios = radial_table(self)
+        place = np.minimum((w.real**2 + w.imag**2) * ((TABLE - 1) / square), TABLE - 0.5)
+        index = place.astype(np.intp)
+        u = w * (ratios[index] + (place - index) * (ratios[index + 1] - ratios[index]))
+        if self.p1 or self.p2:
+            u = u + self._decentred(w)
+        return self._pixels(u, size)
+
+    def angle(self, radius: float) -> float | None:
+        """The angle from the axis, radians, of a source radius; None for families that do not tell it."""
+        if not self.kind.angular or self.k[0] <= 0:
+            return None
+        depth = float(self.kind.depth(np.array(radius), np.array(self.k)))
+        return float(np.arctan2(radius * np.sqrt(self.k[0]), depth))
+
+    def _undone(self, u: Complex) -> Complex:
+        radius = np.abs(u)
+        straight = np.minimum(self.straightened_radius(radius), FAR)
+        return np.asarray(u * np.where(radius > 1e-12, straight / np.maximum(radius, 1e-12), 1.0))
+
+    def _decentred(self, w: Complex) -> Complex:
+        x, y, square = w.real, w.imag, np.abs(w) ** 2
+        across = 2 * self.p1 * x * y + self.p2 * (square + 2 * x * x)
+        return np.asarray(across + 1j * (self.p1 * (square + 2 * y * y) + 2 * self.p2 * x * y))
+
+    def _metric(self, points: Complex, size: Size) -> Complex:
+        """Points as offsets from the lens's centre, half-diagonals, a circle of the lens a circle."""
+        offset = (points - size.centre) / size.half_diagonal - self.centre
+        return np.asarray(offset.real / self.squeeze + 1j * offset.imag)
+
+    def _pixels(self, metric: Complex, size: Size) -> Floats:
+        offset = metric.real * self.squeeze + 1j * metric.imag + self.centre
+        return as_points(np.asarray(offset * size.half_diagonal + size.centre))
+
+
+@lru_cache(maxsize=64)
+def radial_table(lens: Lens) -> tuple[float, Floats]:
+    """How far the table reaches, as a square of a straightened radius, and source radius over straightened radius.
+
+    The ratio stands at TABLE even steps of that square; what lies beyond is far outside the source. The reach
+    takes in all that a frame shows, or all that can be undone, six half-diagonals at most.
+    """
+    furthest = 1.02 + abs(lens.centre) / min(1.0, lens.squeeze)
+    radius = np.linspace(0, min(furthest, lens.fold * (1 - 1e-9)), 4096)
+    straight = lens.straightened_radius(radius)
+    usable = straight <= STRAIGHT_REACH
+    radius, straight = radius[usable], straight[usable]
+    reach = float(straight[-1])
+    wanted = np.sqrt(np.linspace(0, reach**2, TABLE))
+    found = np.interp(wanted, straight, radius)
+    for _ in range(3):
+        near = 1e-6
+        slope = (lens.straightened_radius(found + near) - lens.straightened_radius(np.abs(found - near))) / (2 * near)
+        step = (lens.straightened_radius(found) - wanted) / np.maximum(slope, 1e-3)
+        found = np.clip(np.where(np.isfinite(step), found - step, found), 0, radius[-1])
+    ratios = np.where(wanted > 0, found / np.where(wanted > 0, wanted, 1.0), 1.0)
+    return reach**2, np.append(ratios, [FAR, FAR])
+
+
+def fields_of_view(lens: Lens, size: Size) -> tuple[float, float, float] | None:
+    """Horizontal, vertical and diagonal field of view, degrees; None where the family does not tell it."""
+    half = np.array([size.width / 2, size.height / 2, size.half_diagonal]) / size.half_diagonal
+    angles = [lens.angle(float(radius)) for radius in half / (lens.squeeze, 1.0, 1.0)]
+    if any(angle is None for angle in angles):
+        return None
+    across, down, corner = (2 * float(np.degrees(angle or 0.0)) for angle in angles)
+    return across, down, corner
+
+
+def equivalent_focal_length(diagonal_deg: float) -> float:
+    """The focal length, mm, that sees a diagonal field of view straight on a 36 x 24 mm frame; below 180 degrees."""
+    return float(FULL_FRAME_HALF_DIAGONAL_MM / np.tan(np.radians(min(diagonal_deg, 179.0) / 2)))
+
+
+def fisheye_of(family: str, diagonal_deg: float) -> Lens:
+    """The one-figure fisheye that sees this field of view from corner to corner."""
+    half = np.radians(diagonal_deg) / 2
+    radius = {"equidistant": half, "equisolid": 2 * np.sin(half / 2), "stereographic": 2 * np.tan(half / 2)}[family]
+    return Lens(family, (float(radius**2),))
