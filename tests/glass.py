@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.lens import Lens, fisheye_of
+from keen_horizon.core.motion.measurement import Evidence, Matches, Measurement
 
 FULL_HD = Size(1920, 1080)
 
@@ -37,29 +41,68 @@ def straight_things(
         along = ends[1] - ends[0]
         aside = ends[0] - (size.centre.real, size.centre.imag)
         length = np.hypot(*along)
-        if length < 0.6 * size.width or abs(along[0] * aside[1] - along[1] * aside[0]) < away * size.half_diagonal * length:
+        if (
+            length < 0.6 * size.width
+            or abs(along[0] * aside[1] - along[1] * aside[0]) < away * size.half_diagonal * length
+        ):
             continue
-        rays = _rays(lens, ends, size)
+        rays = rays_of(lens, ends, size)
         share = np.linspace(0, 1, points)[:, None]
         along = rays[0] * (1 - share) + rays[1] * share
-        lines.append(_seen(lens, along, size))
+        lines.append(seen_at(lens, along, size))
     return lines
 
 
-def _rays(lens: Lens, points: np.ndarray, size: Size) -> np.ndarray:
+def rays_of(lens: Lens, points: np.ndarray, size: Size) -> np.ndarray:
     offset = (points - (size.centre.real, size.centre.imag)) / size.half_diagonal - (lens.centre.real, lens.centre.imag)
-    depth = lens.kind.depth(np.hypot(*offset.T), np.array(lens.k))
+    depth = lens.kind.depth(np.hypot(*offset.T), np.array(lens.k)) * axis_scale(lens)
     rays = np.column_stack([offset, depth])
     return rays / np.linalg.norm(rays, axis=1)[:, None]
 
 
-def _seen(lens: Lens, rays: np.ndarray, size: Size) -> np.ndarray:
+def axis_scale(lens: Lens) -> float:
+    """The focal length, half-diagonals: told by fisheyes only, taken as 1 for the others."""
+    return float(lens.k[0] ** -0.5) if lens.kind.angular else 1.0
+
+
+def shaking_camera(count: int, rms_deg: float, seed: int) -> Rotation:
+    """Rotations (N,) world_from_camera of a camera that shakes smoothly about all its axes."""
+    random = np.random.default_rng(seed)
+    kernel = np.exp(-(np.arange(-6, 7) ** 2) / 8.0)
+    kernel /= np.sqrt((kernel**2).sum())
+    turns = [np.convolve(random.normal(0, rms_deg, count + 12), kernel, "valid") for _ in range(3)]
+    return Rotation.from_euler("xyz", np.stack(turns, -1), degrees=True)
+
+
+def seen_by_turning_camera(lens: Lens, turns: Rotation, size: Size) -> Measurement:
+    """A measurement of which only the tracked points are told, those of a grid in every frame."""
+    across, down = (np.linspace(30, side - 30, n) for side, n in ((size.width, 16), (size.height, 9)))
+    grid = np.stack([a.ravel() for a in np.meshgrid(across, down)], -1)
+    rays, count = rays_of(lens, grid, size), len(turns)
+
+    def moved(first: int, later: int) -> np.ndarray:
+        return seen_at(lens, (turns[later].inv() * turns[first]).apply(rays), size).astype(np.float32)
+
+    anchored = np.array([(0, i) for i in range(2, count)])
+    pairs = np.concatenate([moved(i, i + 1) for i in range(count - 1)])
+    matches = Matches(
+        anchored, np.arange(count - 1) * len(grid), np.tile(grid, (count - 2, 1)).astype(np.float32),
+        np.concatenate([moved(0, i) for i in range(2, count)]),
+    )  # fmt: skip
+    evidence = Evidence(
+        np.arange(count) * len(grid), np.tile(grid, (count - 1, 1)).astype(np.float32), np.ones(len(pairs), bool),
+        pairs, matches,
+    )  # fmt: skip
+    return replace(Measurement.still(size, 0, np.arange(count) / 30), evidence=evidence)
+
+
+def seen_at(lens: Lens, rays: np.ndarray, size: Size) -> np.ndarray:
     """Where rays (N, 3) fall: their radius found by halving, which works past 90 degrees too."""
     low, high = np.zeros(len(rays)), np.full(len(rays), 1.6)
     across = np.hypot(rays[:, 0], rays[:, 1])
     for _ in range(60):
         middle = (low + high) / 2
-        depth = lens.kind.depth(middle, np.array(lens.k))
+        depth = lens.kind.depth(middle, np.array(lens.k)) * axis_scale(lens)
         nearer = np.arctan2(middle, depth) < np.arctan2(across, rays[:, 2])
         low, high = np.where(nearer, middle, low), np.where(nearer, high, middle)
     offset = rays[:, :2] / np.maximum(across, 1e-12)[:, None] * low[:, None]

@@ -9,7 +9,7 @@ import numpy as np
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.motion.levels import UPRIGHTS, Levels
-from keen_horizon.core.motion.measurement import Evidence, Measurement
+from keen_horizon.core.motion.measurement import Evidence, Matches, Measurement
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.treatment import Treatment
@@ -32,7 +32,8 @@ def walked(count: int, seed: int, strength: float = 1.0, size: Size = HD, pan: f
     pairs = poses[1:].inverse() @ poses[:-1]
     none = np.zeros(count - 1, int)
     tilts = (smooth(4e-6 * strength) + 1j * smooth(4e-6 * strength)) * 1280 / size.width
-    evidence = Evidence(np.zeros(count, np.int64), np.zeros((0, 2), np.float32), np.zeros(0, bool))
+    none_seen = np.zeros((0, 2), np.float32)
+    evidence = Evidence(np.zeros(count, np.int64), none_seen, np.zeros(0, bool), none_seen, Matches.none())
     times = np.arange(count) / 30
     levels = Levels(np.angle(z), np.full(count, 1e-3), np.full(count, UPRIGHTS, np.int8))
     return Measurement(

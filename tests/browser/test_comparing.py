@@ -89,7 +89,7 @@ def test_two_versions_compare_with_their_figures(page: Page, shaky: tuple[Path, 
 
 def test_a_comparison_is_rendered(page: Page, shaky: tuple[Path, Similarities], tmp_path: Path) -> None:
     to_bench(page, shaky[0])
-    page.keyboard.press("3")
+    page.keyboard.press("4")
     page.get_by_text("Comparison as a file").click()
     page.get_by_role("button", name="Render the comparison").click()
     link = page.get_by_role("link", name=re.compile("Download file"))

@@ -79,7 +79,7 @@ def _query(page: Page) -> str:
 def test_borrowed_edges_cost_less_and_are_marked(page: Page, shaky: tuple[Path, Similarities], tmp_path: Path) -> None:
     to_bench(page, shaky[0])
     page.get_by_role("radio", name=re.compile("Hold")).check()
-    page.keyboard.press("2")
+    page.keyboard.press("3")
     page.get_by_role("spinbutton", name="Zoom limit").fill("2")
     page.get_by_role("spinbutton", name="Zoom limit").press("Tab")
     expect(page.locator(".verdict")).to_contain_text("inside the limit")
@@ -103,13 +103,13 @@ def test_borrowed_edges_cost_less_and_are_marked(page: Page, shaky: tuple[Path, 
     page.wait_for_timeout(700)
     expect(page.locator("canvas[data-lent=recent]")).to_be_visible()
     page.keyboard.press("k")
-    page.keyboard.press("3")
+    page.keyboard.press("4")
     page.get_by_role("button", name="Render").click()
     link = page.get_by_role("link", name=re.compile("Download file"))
     expect(link).to_be_visible(timeout=90_000)
     (tmp_path / "b.mp4").write_bytes(page.request.get(link.get_attribute("href")).body())
     assert len(list(read_frames(tmp_path / "b.mp4"))) == 90
-    page.keyboard.press("2")
+    page.keyboard.press("3")
     page.get_by_role("group", name="What no frame shows").get_by_role("radio", name=re.compile("Leave")).check()
     expect(page.get_by_label("Gap colour")).to_be_visible()
     assert draft_of(page)["framing"]["borrow"]["rest"] == "leave"

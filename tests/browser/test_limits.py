@@ -18,7 +18,7 @@ pytestmark = pytest.mark.browser
 
 def test_a_point_on_the_trade_off_is_chosen_by_hand_and_by_steadiness(page: Page, shaky) -> None:
     to_shared_bench(page, shaky[0])
-    page.keyboard.press("2")
+    page.keyboard.press("3")
     chart = page.locator(".tradechart")
     expect(chart.locator("text").filter(has_text="zoom")).to_be_visible()
     expect(page.locator(".trade li").last).to_contain_text("all that these settings can do")
@@ -51,7 +51,7 @@ def test_a_point_on_the_trade_off_is_chosen_by_hand_and_by_steadiness(page: Page
 
 def test_the_worst_stretch_is_eased_and_the_easing_is_changed_on_the_strip(page: Page, shaky) -> None:
     to_shared_bench(page, shaky[0])
-    page.keyboard.press("2")
+    page.keyboard.press("3")
     before = zoom_of(page)
     pinch = page.locator(".pinches li").first
     expect(pinch).to_contain_text(re.compile(r"without frames? [\d-]+ a zoom of 1\.\d+× would do"))
@@ -105,7 +105,7 @@ def test_strength_is_keyed_over_the_clip(page: Page, shaky) -> None:
 
 def test_trim_breathing_and_nudge_show_their_price(page: Page, shaky: tuple[Path, Similarities], tmp_path) -> None:
     to_bench(page, shaky[0])
-    page.keyboard.press("2")
+    page.keyboard.press("3")
     page.get_by_role("radio", name=re.compile("Breathing")).check()
     expect(page.locator(".verdict").first).to_contain_text("in the mean")
     page.get_by_role("radio", name=re.compile("Trim")).check()
@@ -118,7 +118,7 @@ def test_trim_breathing_and_nudge_show_their_price(page: Page, shaky: tuple[Path
     expect(page.get_by_text("frames have a gap")).to_be_hidden()
     words = page.get_by_text("The picture becomes").inner_text()
     width, height = (int(side) for side in re.search(r"(\d+)×(\d+)", words).groups())  # type: ignore[union-attr]
-    page.keyboard.press("3")
+    page.keyboard.press("4")
     page.get_by_role("button", name="Render").click()
     link = page.get_by_role("link", name=re.compile("Download file"))
     expect(link).to_be_visible(timeout=60_000)

@@ -41,7 +41,7 @@ def test_settings_go_to_another_clip_and_all_are_rendered(page: Page, shaky, tmp
     shelf = page.url
     page.get_by_role("link", name=shaky[0].name, exact=True).click()
     page.get_by_role("radio", name=re.compile("Hold")).check()
-    page.keyboard.press("3")
+    page.keyboard.press("4")
     page.get_by_label("Written as").select_option("prores")
     expect(page.locator("#container")).to_have_value("mov")
     page.get_by_role("button", name="Copy to other clips").click()
@@ -70,7 +70,7 @@ def test_settings_go_to_another_clip_and_all_are_rendered(page: Page, shaky, tmp
     expect(page.locator(".clip-card").filter(has_text="2 files")).to_have_count(2)
     page.get_by_role("link", name="other.mp4", exact=True).click()
     expect(page.locator(".bench")).to_be_visible()
-    page.keyboard.press("3")
+    page.keyboard.press("4")
     expect(page.get_by_role("link", name=re.compile("Download file"))).to_have_count(2)
     assert draft_of(page)["motion"]["intent"] == "hold"
 
@@ -83,7 +83,7 @@ def waiting(page: Page) -> list[int]:
 
 def test_own_size_data_and_the_report(page: Page, shaky: tuple[Path, Similarities]) -> None:
     to_shared_bench(page, shaky[0])
-    page.keyboard.press("3")
+    page.keyboard.press("4")
     page.get_by_role("checkbox", name="own size").check()
     page.get_by_label("Width", exact=True).fill("960")
     page.get_by_label("Width", exact=True).press("Tab")

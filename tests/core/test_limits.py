@@ -14,7 +14,7 @@ from walks import HD, moved, treated, walked
 from keen_horizon.core.errors import Stopped
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.mapping.gaps import border_overhang
-from keen_horizon.core.mapping.sampling import camera_map
+from keen_horizon.core.mapping.sampling import sampling_map
 from keen_horizon.core.motion.levels import Levels
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack, Trail
@@ -56,7 +56,7 @@ def test_no_setting_opens_a_gap_or_breaks_the_limit(
         "ease": [{"frame": f, "width": w, "amount": a} for f, w, a in ease],
     }  # fmt: skip
     path = treated(walked(count, seed, strength), motion, {"zoom_limit": limit, "zoom": zoom, "edges": edges})
-    sampling = camera_map(path)
+    sampling = sampling_map(path)
     assert max(border_overhang(sampling, frame) for frame in range(count)) <= 0.01
     assert path.zoom.max() <= limit + 1e-9
     if "size" not in freedom:
@@ -214,7 +214,7 @@ def test_a_nudge_moves_the_window_and_shows_where_it_opens_a_gap() -> None:
     moved = treated(measurement, {}, {"window": {"x": 40.0, "scale": 1.02, "turn_deg": 1.0}})
     middles = [path.centred_matrices()[:, :2, 2] @ [1, 1j] for path in (plain, moved)]
     assert middles[1] - middles[0] == pytest.approx(40 * plain.correction.z / plain.shrink, abs=1e-9)
-    sampling = camera_map(moved)
+    sampling = sampling_map(moved)
     assert max(border_overhang(sampling, frame) for frame in range(90)) > 20
     assert moved.zoom == pytest.approx(plain.zoom * 1.02)
 
@@ -234,6 +234,6 @@ def test_pins_and_borrowing_keep_the_limit_too(count, seed, strength, intent, fr
     path = solve_path(measurement, treatment, pins)
     assert path.zoom.max() <= limit + 1e-9
     if edges != "borrow":
-        assert max(border_overhang(camera_map(path), frame) for frame in range(count)) <= 0.01
+        assert max(border_overhang(sampling_map(path), frame) for frame in range(count)) <= 0.01
     elif path.borrowed is not None:  # nothing is borrowed where nothing moves
         assert (path.borrowed.reach * path.shrink[:, None]).min() >= 1 - 1e-6

@@ -10,15 +10,20 @@ from __future__ import annotations
 import json
 from typing import Any, Literal
 
+import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from keen_horizon.core.errors import RangeError, TreatmentError
+from keen_horizon.core.lens.families import FAMILIES
 from keen_horizon.core.media.formats import SEQUENCES, VIDEO_FORMATS
 
 SCHEMA: Literal["keen-horizon/treatment/1"] = "keen-horizon/treatment/1"
 
 Freedom = Literal["shift", "turn", "size", "tilt"]
 USUAL_FREEDOMS: tuple[Freedom, ...] = ("shift", "turn", "size")
+
+
+LensFamily = Literal["division", "inverse", "polynomial", "equidistant", "equisolid", "stereographic", "series"]
 
 
 class _Part(BaseModel):
@@ -38,10 +43,49 @@ class FrameRange(_Part):
         return self
 
 
-class Optics(_Part):
-    """Corrections of the glass; none yet, so each is null."""
+class LensSettings(_Part):
+    """A lens: its family's coefficients, radii in half-diagonals of the frame (see docs/conventions.md).
 
-    lens: None = None
+    The centre is an offset from the middle of the frame, half-diagonals; `squeeze` how much wider than tall a
+    circle round it is in the picture; `p1` and `p2` the polynomial's decentring. `canvas` says how much of the
+    straightened picture the frame shows: 0, a window without a gap, to 1, all of it.
+    """
+
+    family: LensFamily
+    coefficients: tuple[float, ...] = Field(min_length=1, max_length=5)
+    centre_x: float = Field(default=0.0, ge=-0.3, le=0.3)
+    centre_y: float = Field(default=0.0, ge=-0.3, le=0.3)
+    squeeze: float = Field(default=1.0, ge=0.25, le=4.0)
+    p1: float = Field(default=0.0, ge=-0.2, le=0.2)
+    p2: float = Field(default=0.0, ge=-0.2, le=0.2)
+    canvas: float = Field(default=0.0, ge=0.0, le=1.0)
+
+    @model_validator(mode="after")
+    def _sound(self) -> LensSettings:
+        family = FAMILIES[self.family]
+        if len(self.coefficients) > len(family.names):
+            raise ValueError(f"{self.family} has {len(family.names)} coefficients at most")
+        if family.angular and self.coefficients[0] < 0:
+            raise ValueError("the first coefficient of a fisheye cannot be negative")
+        if (self.p1 or self.p2) and self.family != "polynomial":
+            raise ValueError("only the polynomial has decentring coefficients")
+        if any(abs(k) > 20 for k in self.coefficients) or family.fold(np.array(self.coefficients)) < 0.3:
+            raise ValueError("the lens folds over too near its middle")
+        return self
+
+
+class Straightedge(_Part):
+    """Points (x, y) along something straight, in pixels of the upright clip, on a frame; used from three on."""
+
+    frame: int = Field(ge=0)
+    points: tuple[tuple[float, float], ...] = Field(min_length=1, max_length=64)
+
+
+class Optics(_Part):
+    """Corrections of the glass. `straightedges` are what a lens was found by, kept to go on from."""
+
+    lens: LensSettings | None = None
+    straightedges: tuple[Straightedge, ...] = ()
     falloff: None = None
     fringe: None = None
 
@@ -241,6 +285,11 @@ class Treatment(_Part):
     motion: Motion = Motion()
     framing: Framing = Framing()
     deliver: Deliver = Deliver()
+
+    @property
+    def gaps_wanted(self) -> bool:
+        """Whether gaps are left on purpose."""
+        return self.framing.gaps_wanted or (self.optics.lens is not None and self.optics.lens.canvas > 0)
 
     def frames(self, count: int) -> tuple[int, int]:
         """First and last frame of the range in a clip of `count` frames. Raises RangeError."""

@@ -52,9 +52,15 @@ def covering_range(session: Session, clip: Clip, first: int, last: int) -> Measu
 
 
 def clip_measurement(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> Measurement:
-    """The measurement of exactly the treatment's range. Raises NotPossible when it was not measured."""
-    first, last = treatment.frames(clip_info(clip).frames)
+    """The measurement of exactly the treatment's range; motion left as shot needs none.
+
+    Raises NotPossible when it was not measured.
+    """
+    info = clip_info(clip)
+    first, last = treatment.frames(info.frames)
     row = covering_range(session, clip, first, last)
+    if row is None and treatment.motion.intent is None:
+        return Measurement.still(info.display, first, clip_times(clip, files)[first : last + 1])
     if row is None:
         raise NotPossible(f"{clip.name}: the motion of frames {first}-{last} has not been measured yet.")
     return _loaded(files.path(row.key)).part(first, last)

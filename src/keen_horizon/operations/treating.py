@@ -10,6 +10,7 @@ import numpy as np
 from sqlalchemy.orm import Session
 
 from keen_horizon.core.geometry.similarity import as_points
+from keen_horizon.core.lens.straightening import LensStage, optics_stage
 from keen_horizon.core.mapping.output import OutputFrame, output_frame
 from keen_horizon.core.media.formats import expected_bytes
 from keen_horizon.core.motion.pin import PinTrack
@@ -24,6 +25,7 @@ from keen_horizon.core.treatment import Motion, Treatment
 from keen_horizon.operations.clips import next_letter, start_work
 from keen_horizon.operations.errors import NotPossible, NotThere
 from keen_horizon.operations.material import clip_info, clip_measurement, clip_pins, covering_pin, covering_range
+from keen_horizon.operations.optics import drawn_lens
 from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Clip, Render, Version, Work
 
@@ -130,6 +132,8 @@ class Solution:
     motion: Motion
     pins: tuple[PinTrack, ...]
     notes: tuple[str, ...]
+    lens: LensStage | None
+    measured: bool
 
     def to_json(self) -> dict[str, Any]:
         """Figures, curves, pinch points and the sampling map, one row-major 3x3 matrix a frame."""
@@ -143,6 +147,8 @@ class Solution:
             "size": [self.path.size.width, self.path.size.height],
             "ledger": figures.to_json(),
             "notes": self.notes,
+            "measured": self.measured,
+            "lens": drawn_lens(self.lens) if self.lens else None,
             "output": [self.output.size.width, self.output.size.height],
             "sharpen": suggested_sharpening(1 / figures.softness),
             "pinches": [asdict(pinch) for pinch in pinches(self.path, self.rate)],
@@ -183,11 +189,15 @@ def clip_path(session: Session, files: FileStore, clip: Clip, treatment: Treatme
 def solve_clip(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> Solution:
     """Solve from the stored measurement. Raises NotPossible when there is none."""
     info = clip_info(clip)
+    measured = covering_range(session, clip, *treatment.frames(info.frames)) is not None
+    lens = optics_stage(treatment.optics, info.display)
+    if lens is not None and not measured:  # the lens shows before any motion is measured
+        treatment = treatment.model_copy(update={"motion": treatment.motion.model_copy(update={"intent": None})})
     measurement, pins = clip_measurement(session, files, clip, treatment), clip_pins(session, files, clip, treatment)
     path = solve_path(measurement, treatment, pins)
     output = output_frame(path, treatment.framing, info.coded, info.pixel_aspect)
     notes = solution_notes(measurement, treatment)
-    return Solution(path, info.rate, output, treatment.motion, pins, notes)
+    return Solution(path, info.rate, output, treatment.motion, pins, notes, lens, measured)
 
 
 def clip_trade_off(

@@ -160,7 +160,7 @@ def _reach(path: CameraPath, versus: Versus | None) -> int:
 
 def _warper(path: CameraPath, treatment: Treatment, info: ClipInfo, chroma: str) -> Warper:
     output = output_frame(path, treatment.framing, info.coded, info.pixel_aspect)
-    return Warper(path, info.coded, output, chroma, treatment.framing)
+    return Warper(path, info.coded, output, chroma, treatment)
 
 
 def _pixels(frame: Frame, info: ClipInfo, deliver: Deliver) -> tuple[str, int]:

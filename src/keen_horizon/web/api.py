@@ -10,9 +10,9 @@ from pydantic import BaseModel, ConfigDict, Field
 from werkzeug.wrappers import Response
 
 from keen_horizon.core.starting_points import started
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment import LensFamily, LensSettings, Straightedge, Treatment
 from keen_horizon.jobs.progress import work_json
-from keen_horizon.operations import clips, starting, treating, uploads, works
+from keen_horizon.operations import clips, optics, starting, treating, uploads, works
 from keen_horizon.operations.lookup import find
 from keen_horizon.store.models import Clip, Project, StartingPoint, Upload, Work
 from keen_horizon.web.present import clip_card, clip_detail, starting_json, version_json, work_list
@@ -50,6 +50,14 @@ class WantedShake(_Body):
 
     treatment: Treatment
     shake_percent: float = Field(gt=0)
+
+
+class WantedLens(_Body):
+    """Straightedges to find a lens by, of a fixed `family` or any; or a `given` lens to judge by them."""
+
+    straightedges: tuple[Straightedge, ...]
+    family: LensFamily | None = None
+    given: LensSettings | None = None
 
 
 class ComparisonWanted(_Body):
@@ -181,6 +189,15 @@ def follow_pins(clip_id: int) -> Response:
     with services().session() as session:
         works = treating.request_pins(session, find(session, Clip, clip_id), treatment)
         return jsonify(works=[work_json(work) for work in works])
+
+
+@blueprint.post("/clips/<int:clip_id>/lens")
+def find_lens(clip_id: int) -> Response:
+    """The lens that straightedges tell, or how straight they are with a given one."""
+    body = WantedLens.model_validate(request.get_json(silent=True))
+    with services().session() as session:
+        clip = find(session, Clip, clip_id)
+        return jsonify(optics.found_lens(session, clip, body.straightedges, body.family, body.given))
 
 
 @blueprint.post("/clips/<int:clip_id>/solve")

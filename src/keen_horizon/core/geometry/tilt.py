@@ -47,20 +47,28 @@ def fit_tilt(
     `source` (N,) and `moved` (N,) are centred; `weights` (N,) are inverse variances; p is drawn to
     `expected` with standard deviation `spread`, so that few or crowded points give no wild perspective.
     """
+    dz, dt, tilt = fit_tilts(source[None], moved[None], weights[None], size, np.array([expected]), spread)
+    return complex(dz[0]), complex(dt[0]), complex(tilt[0])
+
+
+def fit_tilts(
+    source: Complex, moved: Complex, weights: Floats, size: Size, expected: Complex, spread: float
+) -> tuple[Complex, Complex, Complex]:
+    """The same for E sets of points at once: points and weights (E, N), `expected` (E,)."""
     x, y = source.real, source.imag
-    ones, none = np.ones(len(source)), np.zeros(len(source))
+    ones, none = np.ones(source.shape), np.zeros(source.shape)
     across = np.stack([x, -y, ones, none, size.width**2 / 12 - x * x, -x * y], -1)
     down = np.stack([y, x, none, ones, -x * y, size.height**2 / 12 - y * y], -1)
     scale = np.array([1, 1, size.half_diagonal, size.half_diagonal, 1 / size.half_diagonal, 1 / size.half_diagonal])
-    rows = np.concatenate([across, down]) * scale
-    right = np.concatenate([moved.real - x, moved.imag - y])
-    weight = np.concatenate([weights, weights])
-    normal = (rows * weight[:, None]).T @ rows
-    wanted = (rows * weight[:, None]).T @ right
+    rows = np.concatenate([across, down], -2) * scale
+    right = np.concatenate([moved.real - x, moved.imag - y], -1)
+    weighted = np.swapaxes(rows * np.concatenate([weights, weights], -1)[..., None], -1, -2)
+    normal, wanted = weighted @ rows, weighted @ right[..., None]
     prior = (scale[4] / spread) ** 2
     for i, value in ((4, expected.real), (5, expected.imag)):
-        normal[i, i] += prior
-        wanted[i] += prior * value / scale[4]
-    normal[np.arange(4), np.arange(4)] += 1e-9 * np.trace(normal)
-    found = np.linalg.solve(normal, wanted) * scale
-    return complex(found[0], found[1]), complex(found[2], found[3]), complex(found[4], found[5])
+        normal[..., i, i] += prior
+        wanted[..., i, 0] += prior * value / scale[4]
+    four = np.arange(4)
+    normal[..., four, four] += 1e-9 * np.trace(normal, axis1=-2, axis2=-1)[..., None]
+    found = np.linalg.solve(normal, wanted)[..., 0] * scale
+    return found[..., 0] + 1j * found[..., 1], found[..., 2] + 1j * found[..., 3], found[..., 4] + 1j * found[..., 5]

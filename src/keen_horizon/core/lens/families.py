@@ -58,7 +58,8 @@ def _slope(k: Floats, square: Floats) -> Floats:
 
 def _first_root(coefficients: Floats) -> float:
     """The smallest positive x with 1 + c1 x + c2 x^2 + ... = 0, or infinity."""
-    roots = np.roots([*coefficients[::-1], 1.0])
+    told = np.where(np.abs(coefficients) < 1e-12, 0.0, coefficients)
+    roots = np.roots([*told[::-1], 1.0])
     real = roots[np.abs(roots.imag) < 1e-9].real
     positive = real[real > 1e-12]
     return float(positive.min()) if len(positive) else np.inf
@@ -105,7 +106,7 @@ def _inverse_fold(k: Floats) -> float:
 
 
 def _forward(r: Floats, k: Floats) -> Floats:
-    return np.asarray(1.0 / _polynomial(k, _unfolded(r, k) ** 2))
+    return _polynomial(k, _unfolded(r, k) ** 2)
 
 
 def _fisheye(angle: Callable[[Floats], Floats], furthest: float) -> tuple[Callable[..., Floats], Callable[..., float]]:

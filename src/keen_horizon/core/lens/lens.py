@@ -20,6 +20,7 @@ Floats = NDArray[np.float64]
 
 STRAIGHT_REACH = 6.0
 FAR = 1e6
+BEYOND = 1.15  # the table goes on past the frame's corners, so that a mesh over the frame has neighbours
 TABLE = 32768
 FULL_FRAME_HALF_DIAGONAL_MM = 21.633
 
@@ -114,7 +115,7 @@ def radial_table(lens: Lens) -> tuple[float, Floats]:
     The ratio stands at TABLE even steps of that square; what lies beyond is far outside the source. The reach
     takes in all that a frame shows, or all that can be undone, six half-diagonals at most.
     """
-    furthest = 1.02 + abs(lens.centre) / min(1.0, lens.squeeze)
+    furthest = BEYOND * (1 + abs(lens.centre)) / min(1.0, lens.squeeze)
     radius = np.linspace(0, min(furthest, lens.fold * (1 - 1e-9)), 4096)
     straight = lens.straightened_radius(radius)
     usable = straight <= STRAIGHT_REACH

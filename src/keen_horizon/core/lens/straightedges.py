@@ -24,7 +24,7 @@ Floats = NDArray[np.float64]
 CLICK_PX = 0.7  # how exactly a point is set, at 1920 wide
 CENTRE_SPREAD = 0.015
 CENTRE_LINES = 4  # from so many lines on the centre is looked for
-THREE_FIGURES_LINES = 7  # and from so many, families of three figures are tried
+LINES_FOR = (1, 3, 7)  # lines from which one, two and three figures are looked for
 CANDIDATES = (
     ("division", 1), ("division", 2), ("division", 3), ("equidistant", 1), ("equisolid", 1),
     ("polynomial", 2), ("inverse", 2),
@@ -33,6 +33,7 @@ STEPS = 12
 LEAST_FOLD = 1.05  # half-diagonals: no lens but a fisheye folds over within its own picture
 DISAGREES = 3.0
 CANNOT_FIT = 2.0
+ROUGH = 1.3
 
 
 @dataclass(frozen=True)
@@ -58,22 +59,28 @@ def fit_lens(lines: list[Floats], size: Size, family: str | None = None, squeeze
     `family` fixes the family. Never leaves lines less straight, all in all, than they are. Raises LensError.
     """
     problem = _Problem(lines, size, squeeze)
+    plain, best, chosen = _chosen(problem, family)
+    ratio = problem.ratio(chosen)
+    if ratio > ROUGH:  # points set so roughly, or on what is not quite straight, tell less than they should
+        problem = _Problem(lines, size, squeeze, ratio)
+        plain, best, chosen = _chosen(problem, family)
+        ratio = problem.ratio(chosen)
+    chosen = problem.centred(chosen)
+    odd = problem.odd_one(chosen) if ratio > ROUGH else None
+    fits_better = chosen.family != best.family and problem.ratio(best) < ratio / 1.5
+    better = best.family if ratio > CANNOT_FIT and fits_better else None
+    return LensFit(problem.lens(chosen), problem.per_line(chosen), problem.per_line(plain), ratio, odd, better)
+
+
+def _chosen(problem: _Problem, family: str | None) -> tuple[_Solved, _Solved, _Solved]:
+    """No lens at all, the best one of any family, and the best one of the family asked for."""
     plain = problem.solve("division", 0)
     found = [problem.solve(name, count) for name, count in CANDIDATES if problem.affords(count)]
     best = min([plain, *found], key=lambda s: s.score)
-    chosen = best
-    if family is not None:
-        own = [s for s in [*found, *problem.more(family)] if s.family == family]
-        chosen = min([*own, plain], key=lambda s: s.score) if own else plain
-    chosen = problem.centred(chosen)
-    ratio = problem.ratio(chosen)
-    odd = problem.odd_one(chosen) if ratio > 1.3 else None
-    better = (
-        best.family
-        if ratio > CANNOT_FIT and chosen.family != best.family and problem.ratio(best) < ratio / 1.5
-        else None
-    )
-    return LensFit(problem.lens(chosen), problem.per_line(chosen), problem.per_line(plain), ratio, odd, better)
+    if family is None:
+        return plain, best, best
+    own = [s for s in [*found, *problem.more(family)] if s.family == family]
+    return plain, best, min([plain, *own], key=lambda s: s.score)
 
 
 def judged(lens: Lens, lines: list[Floats], size: Size) -> LensFit:
@@ -96,12 +103,13 @@ class _Solved:
 
 
 class _Problem:
-    def __init__(self, lines: list[Floats], size: Size, squeeze: float) -> None:
+    def __init__(self, lines: list[Floats], size: Size, squeeze: float, roughness: float = 1.0) -> None:
         if not lines or any(len(line) < 3 for line in lines):
             raise LensError("A straightedge needs three points or more along something straight.")
         most = max(len(line) for line in lines)
         self.half = size.half_diagonal
-        self.noise = CLICK_PX * size.width / 1920
+        self.click = CLICK_PX * size.width / 1920
+        self.noise = self.click * roughness
         self.squeeze = squeeze
         self.there = np.array([np.arange(most) < len(line) for line in lines])
         middle = np.array([size.centre.real, size.centre.imag])
@@ -111,7 +119,7 @@ class _Problem:
 
     def affords(self, count: int) -> bool:
         """Whether there are lines enough for so many coefficients."""
-        return count <= (3 if len(self.points) >= THREE_FIGURES_LINES else 2)
+        return bool(count <= np.searchsorted(LINES_FOR, len(self.points), "right"))
 
     def more(self, family: str) -> list[_Solved]:
         """Solutions of a family that is not among the candidates, as far as the lines go."""
@@ -124,8 +132,8 @@ class _Problem:
         kind = FAMILIES[family]
         start = np.zeros(count + 2)
         if count:
-            trials = np.zeros((9, count + 2))
-            trials[:, 0] = np.linspace(0.02, 2.6, 9) if kind.angular else np.linspace(-0.6, 0.6, 9)
+            trials = np.zeros((5, count + 2))
+            trials[:, 0] = np.linspace(0.05, 2.4, 5) if kind.angular else np.linspace(-0.5, 0.3, 5)
             tried = self._errors(kind, count, trials, keep)
             start = trials[int(np.argmin((tried**2).sum((1, 2))))]
         return self._refined(family, count, start, np.arange(count), keep)
@@ -220,7 +228,7 @@ class _Problem:
     def ratio(self, solved: _Solved) -> float:
         """What is left over the noise of setting points."""
         free = self.total - 2 * len(self.points) - len(solved.parameters) + 2
-        return float(np.sqrt((solved.errors**2).sum() / max(1, free)) / self.noise)
+        return float(np.sqrt((solved.errors**2).sum() / max(1, free)) / self.click)
 
     def odd_one(self, solved: _Solved) -> int | None:
         """The line that the others, without it, do not straighten while they do each other."""
@@ -233,5 +241,5 @@ class _Problem:
         rest = np.array(
             [np.sqrt((s.errors[k] ** 2).sum() / self.there[k].sum()) for s, k in zip(left_out, others, strict=True)]
         )
-        worst = int(np.argmax(own / np.maximum(rest, self.noise / 2)))
-        return worst if own[worst] > DISAGREES * max(rest[worst], self.noise) else None
+        worst = int(np.argmax(own / np.maximum(rest, self.click / 2)))
+        return worst if own[worst] > DISAGREES * max(rest[worst], self.click) else None

@@ -10,9 +10,11 @@ Points are (N, 2) in display pixels (upright, square) of the output and of the s
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Protocol
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -20,6 +22,8 @@ from keen_horizon.core.geometry.picture import Size, transform
 from keen_horizon.core.path.camera_path import CameraPath
 
 Floats = NDArray[np.float64]
+CELL = 4
+
 Maps = tuple[NDArray[np.float32], NDArray[np.float32]]
 
 
@@ -105,10 +109,29 @@ def dense_maps(sampling: SamplingMap, frame: int, target: PlaneGrid, source: Pla
     matrix = sampling.matrix(frame)
     if matrix is not None:
         return _planar_maps(plane_from_display @ matrix @ target.display_from_plane, rows, columns)
-    x, y = np.meshgrid(np.arange(columns, dtype=np.float64), np.arange(rows, dtype=np.float64))
-    points = transform(target.display_from_plane, np.stack([x.ravel(), y.ravel()], -1))
-    found = transform(plane_from_display, sampling.source_points(frame, points)).astype(np.float32)
-    return found[:, 0].reshape(rows, columns), found[:, 1].reshape(rows, columns)
+
+    def places(points: Floats) -> Floats:
+        source_points = sampling.source_points(frame, transform(target.display_from_plane, points))
+        return transform(plane_from_display, source_points)
+
+    return _meshed_maps(places, rows, columns)
+
+
+def _meshed_maps(places: Callable[[Floats], Floats], rows: int, columns: int) -> Maps:
+    """A smooth map, evaluated in the middle of cells of CELL samples a side and bilinear between them.
+
+    Cell middles are where enlarging a picture puts its samples, so enlarging the mesh is exact there.
+    """
+    down, across = ((np.arange(-1, -(-side // CELL) + 1) + 0.5) * CELL - 0.5 for side in (rows, columns))
+    x, y = np.meshgrid(across, down)
+    found = places(np.stack([x.ravel(), y.ravel()], -1)).astype(np.float32)
+
+    def enlarged(values: NDArray[np.float32]) -> NDArray[np.float32]:
+        size = (len(across) * CELL, len(down) * CELL)
+        whole = cv2.resize(values.reshape(len(down), len(across)), size, interpolation=cv2.INTER_LINEAR)
+        return np.ascontiguousarray(whole[CELL : CELL + rows, CELL : CELL + columns], np.float32)
+
+    return enlarged(np.ascontiguousarray(found[:, 0])), enlarged(np.ascontiguousarray(found[:, 1]))
 
 
 def _planar_maps(matrix: Floats, rows: int, columns: int) -> Maps:
@@ -128,6 +151,7 @@ def _planar_maps(matrix: Floats, rows: int, columns: int) -> Maps:
     return x, y
 
 
-def camera_map(path: CameraPath) -> SamplingMap:
-    """The sampling map of a camera path alone."""
-    return SamplingMap(path.size, (PlanarStage(path.first, path.matrices()),))
+def sampling_map(path: CameraPath, lens: Stage | None = None, matrices: Floats | None = None) -> SamplingMap:
+    """The map of a camera path, or of other `matrices` (N, 3, 3) for its frames, and of a lens where one is set."""
+    planar = PlanarStage(path.first, path.matrices() if matrices is None else matrices)
+    return SamplingMap(path.size, (planar,) if lens is None else (planar, lens))

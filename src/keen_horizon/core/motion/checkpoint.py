@@ -13,6 +13,7 @@ from keen_horizon.core.motion.levels import LevelSight
 from keen_horizon.core.motion.links import Key, Link, PairQuality
 from keen_horizon.core.motion.measure import MotionTracker
 from keen_horizon.core.motion.measurement import joined
+from keen_horizon.core.motion.tracking import Tracks
 
 
 def stored_tracker(tracker: MotionTracker) -> bytes:
@@ -24,6 +25,10 @@ def stored_tracker(tracker: MotionTracker) -> bytes:
         "pairs": _table(t.pairs, 8), "links": _table(t.links, 8), "quality": _table(t.quality, 6).real,
         "lengths": [len(p) for p in t.points],
         "points": np.concatenate([*t.points, np.zeros((0, 2), np.float32)]),
+        "moved": np.concatenate([*t.moved, np.zeros((0, 2), np.float32)]),
+        "matched": [len(m) for m in t.matched],
+        "match_points": np.concatenate([*(m.source for m in t.matched), np.zeros((0, 2), np.float32)]),
+        "match_moved": np.concatenate([*(m.target for m in t.matched), np.zeros((0, 2), np.float32)]),
         "believed": np.concatenate([*t.believed, np.zeros(0, np.bool_)]),
         "sights": np.array([(n, s.angle, s.sigma, s.kind) for n, s in t.sights], np.float64).reshape(-1, 4),
         "followed": t.followed, "fresh": t.fresh,
@@ -54,12 +59,21 @@ def restored_tracker(stored: bytes) -> MotionTracker:
                 PairQuality(int(a), int(b), float(c), bool(d), bool(e), bool(f))
                 for a, b, c, d, e, f in data["quality"].tolist()
             ],
-            points=np.split(data["points"], ends)[:count], believed=np.split(data["believed"], ends)[:count],
+            points=np.split(data["points"], ends)[:count], moved=np.split(data["moved"], ends)[:count],
+            matched=[Tracks(a, b) for a, b in zip(*_split_matches(data), strict=True)],
+            believed=np.split(data["believed"], ends)[:count],
             sights=[(int(n), LevelSight(a, s, int(k))) for n, a, s, k in data["sights"].tolist()],
             anchor=_key(data, "anchor"), key=_key(data, "key"),
             key_z=key_z, key_t=key_t, key_tilt=key_tilt, key_misses=int(misses.real),
             followed=data["followed"], fresh=int(data["fresh"]),
         )  # fmt: skip
+
+
+def _split_matches(data: Any) -> tuple[list[Any], list[Any]]:
+    counts = data["matched"]
+    ends = np.cumsum(counts)[:-1].astype(np.intp)
+    first, later = (np.split(data[name], ends)[: len(counts)] for name in ("match_points", "match_moved"))
+    return first, later
 
 
 def _table(rows: list[Any], width: int) -> Any:

@@ -22,6 +22,11 @@ class Link:
     centre: complex
 
     @staticmethod
+    def none(source: int, target: int, centre: complex) -> Link:
+        """No motion known."""
+        return Link(source, target, 1 + 0j, 0j, 1 + 0j, 0j, 0j, centre)
+
+    @staticmethod
     def of(source: int, target: int, fit: Fit) -> Link:
         """The link that a fit makes."""
         return Link(source, target, fit.z, fit.t, fit.tilted_z, fit.tilted_t, fit.tilt, fit.centre)

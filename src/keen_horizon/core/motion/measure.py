@@ -21,11 +21,11 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.errors import MeasurementError, Stopped
 from keen_horizon.core.geometry.picture import Size, resized
-from keen_horizon.core.geometry.similarity import Complex, Similarities, as_points
+from keen_horizon.core.geometry.similarity import Similarities, as_points
+from keen_horizon.core.motion.graph import Graph, bridged
 from keen_horizon.core.motion.levels import EVERY, LevelSight, joined_levels, see_level
 from keen_horizon.core.motion.links import Key, Link, PairQuality
-from keen_horizon.core.motion.measurement import Evidence, Measurement, joined
-from keen_horizon.core.motion.posegraph import Edges, solve_poses, solve_tilts
+from keen_horizon.core.motion.measurement import Evidence, Matches, Measurement, joined
 from keen_horizon.core.motion.robust import Fit, fit_tracks
 from keen_horizon.core.motion.tracking import Gray, Points, Tracks, follow, follow_nearby, spread_corners
 
@@ -34,11 +34,11 @@ FINE_SIDE = 960
 KEY_GATE_PX = 1.5
 KEY_SIGHT = 0.45
 FRESH_EVERY, FRESH_BELOW = 4, 0.7
-PAIR_SIGMA, KEY_SIGMA, BLIND_SIGMA = 0.1, 0.1, 30.0
 CUT_DIFFERENCE = 24.0
 BRIDGE_S = 2.0
 BRIDGE_SIGHT = 0.4
 REPEAT_DIFFERENCE = 0.15
+MATCH_POINTS = 64
 
 
 @dataclass
@@ -56,8 +56,10 @@ class MotionTracker:
     pairs: list[Link] = field(default_factory=list)
     quality: list[PairQuality] = field(default_factory=list)
     points: list[NDArray[np.float32]] = field(default_factory=list)
+    moved: list[NDArray[np.float32]] = field(default_factory=list)
     believed: list[NDArray[np.bool_]] = field(default_factory=list)
     links: list[Link] = field(default_factory=list)
+    matched: list[Tracks] = field(default_factory=list)
     sights: list[tuple[int, LevelSight]] = field(default_factory=list)
     anchor: Key | None = None
     key: Key | None = None
@@ -114,7 +116,7 @@ class MotionTracker:
         if fit is not None and known:
             self.pairs.append(Link.of(here - 1, here, fit))
         else:
-            self.pairs.append(Link(here - 1, here, 1 + 0j, 0j, 1 + 0j, 0j, 0j, self.analysis.centre))
+            self.pairs.append(Link.none(here - 1, here, self.analysis.centre))
         self.quality.append(
             PairQuality(
                 len(corners), fit.count if fit else 0, fit.residual if fit else 0.0, cut, not known and not cut,
@@ -122,6 +124,7 @@ class MotionTracker:
             )
         )  # fmt: skip
         self.points.append(tracks.source)
+        self.moved.append(tracks.target)
         self.believed.append(fit.inliers if fit else np.zeros(len(tracks), np.bool_))
         if cut:
             self.key = None
@@ -152,10 +155,11 @@ class MotionTracker:
         if time - self.times[anchor.number] > BRIDGE_S:
             self.anchor = None
             return
-        fit = fit_tracks(follow(anchor.gray, gray, anchor.corners), gray.shape, self.count)
+        tracks = follow(anchor.gray, gray, anchor.corners)
+        fit = fit_tracks(tracks, gray.shape, self.count)
         if fit is None or fit.count < BRIDGE_SIGHT * len(anchor.corners):
             return
-        self.links.append(Link.of(anchor.number, self.count, fit))
+        self._link(anchor.number, fit, tracks)
         for quality in self.quality[anchor.number :]:
             if quality.cut:
                 quality.cut, quality.blind = False, True
@@ -172,18 +176,25 @@ class MotionTracker:
         if match is None:
             self.key_misses += 1
         else:
-            fit, seen = match
+            fit, seen, tracks = match
             self.key_misses = 0
             self.key_z, self.key_t, self.key_tilt = fit.z, fit.t, fit.tilt
             if key.number != self.count - 1:
-                self.links.append(Link.of(key.number, self.count, fit))
+                self._link(key.number, fit, tracks)
             if seen >= KEY_SIGHT:
                 return
         if match is not None or self.key_misses > 5:
             self._new_key(gray)
 
-    def _match(self, key: Key, gray: Gray, z: complex, t: complex) -> tuple[Fit, float] | None:
-        """Match a frame to a key frame near the predicted motion; also the share of points in sight."""
+    def _link(self, source: int, fit: Fit, tracks: Tracks) -> None:
+        """Keep a match, and as many of its believed points as a lens needs to see it straightened."""
+        self.links.append(Link.of(source, self.count, fit))
+        kept = np.flatnonzero(fit.inliers)
+        kept = kept[:: 1 + len(kept) // MATCH_POINTS]
+        self.matched.append(Tracks(tracks.source[kept], tracks.target[kept]))
+
+    def _match(self, key: Key, gray: Gray, z: complex, t: complex) -> tuple[Fit, float, Tracks] | None:
+        """Match a frame to a key frame near the predicted motion; also the share of points in sight, and they."""
         predicted = np.array([[z.real, -z.imag, t.real], [z.imag, z.real, t.imag]])
         warped = cv2.warpAffine(
             gray,
@@ -202,7 +213,7 @@ class MotionTracker:
         fit = fit_tracks(tracks, gray.shape, self.count, (z, t), self.key_tilt)
         if fit is None or not fit.agrees(z, t, gray.shape, KEY_GATE_PX):
             return None
-        return fit, fit.count / max(1, len(key.corners))
+        return fit, fit.count / max(1, len(key.corners)), tracks
 
     def _new_key(self, gray: Gray) -> None:
         self.key = Key(self.count, gray, spread_corners(gray, per_cell=1))
@@ -221,60 +232,45 @@ class MotionTracker:
         cut, blind, repeated = (
             np.array([getattr(q, name) for q in self.quality], np.bool_) for name in ("cut", "blind", "repeated")
         )
-        plain = _motion([(pair.z, pair.t) for pair in self.pairs])
-        tilted = _motion([(pair.tilted_z, pair.tilted_t) for pair in self.pairs])
-        pairs = _bridged(plain, blind)
-        poses = self._poses(pairs, blind, [(link.z, link.t) for link in self.links])
-        tilted_poses = self._poses(
-            _bridged(tilted, blind), blind, [(link.tilted_z, link.tilted_t) for link in self.links]
+        pairs = _motion([(pair.z, pair.t) for pair in self.pairs])
+        every = [*self.pairs, *self.links]
+        graph = Graph(
+            np.array([link.source for link in every], np.intp),
+            np.array([link.target for link in every], np.intp),
+            _motion([(link.z, link.t) for link in every]),
+            _motion([(link.tilted_z, link.tilted_t) for link in every]),
+            joined([link.tilt for link in every]),
+            joined([link.centre for link in every]),
         )
-        tilts = self._tilts(poses, blind)
+        posed = graph.posed(self.count, blind, self.analysis.half_diagonal / 2)
         display_from_analysis = resized(self.size, self.analysis)
         scale = float(display_from_analysis[0, 0])
         half = complex(display_from_analysis[0, 2], display_from_analysis[1, 2])
-        starts = np.r_[0, np.cumsum([len(p) for p in self.points])].astype(np.int64)
-        points = np.concatenate([*self.points, np.zeros((0, 2), np.float32)])
-        evidence = Evidence(
-            starts,
-            (points * np.float32(scale) + as_points(np.array([half]))[0]).astype(np.float32),
-            np.concatenate([*self.believed, np.zeros(0, np.bool_)]),
-        )
         return Measurement(
             self.size, first, np.array(self.times),
-            _at_display(pairs, scale, half), _at_display(poses, scale, half),
-            _at_display(tilted_poses, scale, half), tilts / scale,
-            joined_levels(self.sights, np.angle(pairs.z), cut, blind),
+            _at_display(bridged(pairs, blind), scale, half), _at_display(posed.poses, scale, half),
+            _at_display(posed.tilted_poses, scale, half), posed.tilts / scale,
+            joined_levels(self.sights, np.angle(bridged(pairs, blind).z), cut, blind),
             np.array([q.tracked for q in self.quality], np.int32),
             np.array([q.inliers for q in self.quality], np.int32),
             np.array([q.residual for q in self.quality], np.float64) * scale,
-            cut, blind, repeated, evidence,
+            cut, blind, repeated, self._evidence(scale, half),
         )  # fmt: skip
 
-    def _poses(
-        self, pairs: Similarities, blind: NDArray[np.bool_], linked: list[tuple[complex, complex]]
-    ) -> Similarities:
-        chain = Similarities.chain(pairs)
-        if len(pairs) == 0:
-            return chain
-        links = _motion(linked)
-        motion = Similarities(np.r_[pairs.z, links.z], np.r_[pairs.t, links.t])
-        return solve_poses(self._edges(motion, blind), chain, self.analysis.half_diagonal / 2)
+    def _evidence(self, scale: float, half: complex) -> Evidence:
+        def at_display(points: list[NDArray[np.float32]]) -> NDArray[np.float32]:
+            together = np.concatenate([*points, np.zeros((0, 2), np.float32)])
+            return np.asarray(together * np.float32(scale) + as_points(np.array([half]))[0], np.float32)
 
-    def _tilts(self, poses: Similarities, blind: NDArray[np.bool_]) -> Complex:
-        if len(poses) < 2:
-            return np.zeros(len(poses), np.complex128)
-        edges = self._edges(Similarities.identity(len(self.pairs) + len(self.links)), blind)
-        return solve_tilts(edges, joined([link.tilt for link in [*self.pairs, *self.links]]), poses)
+        def starts(points: list[NDArray[np.float32]]) -> NDArray[np.int64]:
+            return np.asarray(np.r_[0, np.cumsum([len(p) for p in points])], np.int64)
 
-    def _edges(self, motion: Similarities, blind: NDArray[np.bool_]) -> Edges:
-        every = [*self.pairs, *self.links]
-        return Edges(
-            np.array([link.source for link in every], np.intp),
-            np.array([link.target for link in every], np.intp),
-            motion,
-            joined([link.centre for link in every]),
-            np.r_[np.where(blind, BLIND_SIGMA, PAIR_SIGMA), np.full(len(self.links), KEY_SIGMA)],
-        )
+        first, later = [m.source for m in self.matched], [m.target for m in self.matched]
+        frames = np.array([(link.source, link.target) for link in self.links], np.int64).reshape(-1, 2)
+        return Evidence(
+            starts(self.points), at_display(self.points), np.concatenate([*self.believed, np.zeros(0, np.bool_)]),
+            at_display(self.moved), Matches(frames, starts(first), at_display(first), at_display(later)),
+        )  # fmt: skip
 
 
 def measure_frames(
@@ -298,21 +294,6 @@ def measure_frames(
 
 def _motion(values: list[tuple[complex, complex]]) -> Similarities:
     return Similarities(joined([z for z, _ in values]), joined([t for _, t in values]))
-
-
-def _bridged(pairs: Similarities, blind: NDArray[np.bool_]) -> Similarities:
-    """Blind pairs take the motion interpolated between their neighbours."""
-    if not blind.any() or blind.all():
-        return pairs
-    index = np.arange(len(pairs))
-    known = ~blind
-
-    def fill(values: Complex) -> Complex:
-        real = np.interp(index, index[known], values.real[known])
-        imaginary = np.interp(index, index[known], values.imag[known])
-        return np.asarray(real + 1j * imaginary)
-
-    return Similarities(fill(pairs.z), fill(pairs.t))
 
 
 def _at_display(motion: Similarities, scale: float, half: complex) -> Similarities:

@@ -15,24 +15,64 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Similarities
 from keen_horizon.core.motion.levels import Levels
 
-FORMAT = 2
+FORMAT = 3
+
+
+@dataclass(frozen=True)
+class Matches:
+    """Points found in two frames that do not follow each other: match l owns rows `starts[l]` ... `starts[l + 1]`.
+
+    `frames` (L, 2) are counted from the measurement's first; `points` and `moved` (K, 2) float32 display pixels in
+    the earlier and in the later frame.
+    """
+
+    frames: NDArray[np.int64]
+    starts: NDArray[np.int64]
+    points: NDArray[np.float32]
+    moved: NDArray[np.float32]
+
+    @staticmethod
+    def none() -> Matches:
+        """No match."""
+        empty = np.zeros((0, 2), np.float32)
+        return Matches(np.zeros((0, 2), np.int64), np.zeros(1, np.int64), empty, empty)
+
+    def part(self, start: int, stop: int) -> Matches:
+        """Matches between frames `start` ... `stop` - 1, counted from `start`."""
+        kept = np.flatnonzero(((self.frames >= start) & (self.frames < stop)).all(1))
+        counts = np.diff(self.starts)
+        rows = np.repeat(np.isin(np.arange(len(counts)), kept), counts)
+        starts = np.r_[0, np.cumsum(counts[kept])].astype(np.int64)
+        return Matches(self.frames[kept] - start, starts, self.points[rows], self.moved[rows])
 
 
 @dataclass(frozen=True)
 class Evidence:
     """Tracked points of all pairs in one table: pair p owns rows `starts[p]` ... `starts[p + 1]`.
 
-    `points` (M, 2) float32 in the first frame of the pair, display pixels; `believed` (M,) marks inliers.
+    `points` (M, 2) float32 in the first frame of the pair, display pixels; `believed` (M,) marks inliers; `moved`
+    (M, 2) is where they were found in the next frame, empty in measurements of earlier formats. `matches` are
+    those between frames further apart.
     """
 
     starts: NDArray[np.int64]
     points: NDArray[np.float32]
     believed: NDArray[np.bool_]
+    moved: NDArray[np.float32]
+    matches: Matches
 
     def of_pair(self, pair: int) -> tuple[NDArray[np.float32], NDArray[np.bool_]]:
         """Points and belief of one pair."""
         rows = slice(int(self.starts[pair]), int(self.starts[pair + 1]))
         return self.points[rows], self.believed[rows]
+
+    def part(self, start: int, stop: int) -> Evidence:
+        """What concerns frames `start` ... `stop` - 1, counted from the first."""
+        rows = self.starts[start:stop]
+        table = slice(int(rows[0]), int(rows[-1]))
+        return Evidence(
+            rows - rows[0], self.points[table], self.believed[table], self.moved[table], self.matches.part(start, stop)
+        )
 
 
 @dataclass(frozen=True)
@@ -65,6 +105,18 @@ class Measurement:
     def __len__(self) -> int:
         return len(self.times)
 
+    @staticmethod
+    def still(size: Size, first: int, times: NDArray[np.float64]) -> Measurement:
+        """Frames taken as if the camera stood still: what is enough where no motion is corrected."""
+        count, none = len(times), np.zeros((0, 2), np.float32)
+        poses, pairs = Similarities.identity(count), Similarities.identity(max(0, count - 1))
+        counts, flags = np.zeros(len(pairs), np.int32), np.zeros(len(pairs), np.bool_)
+        evidence = Evidence(np.zeros(count, np.int64), none, np.zeros(0, np.bool_), none, Matches.none())
+        return Measurement(
+            size, first, times, pairs, poses, poses, np.zeros(count, np.complex128), Levels.unknown(count),
+            counts, counts, np.zeros(len(pairs)), flags, flags, flags, evidence,
+        )  # fmt: skip
+
     @property
     def rate(self) -> float:
         """Frames per second on average."""
@@ -79,14 +131,11 @@ class Measurement:
                 f"Frames {first}-{last} were not measured; {self.first}-{self.first + len(self) - 1} were."
             )
         pairs = slice(start, stop - 1)
-        rows = self.evidence.starts[start:stop]
-        table = slice(int(rows[0]), int(rows[-1]))
         return Measurement(
             self.size, first, self.times[start:stop], self.pairs[pairs], self.poses[start:stop],
             self.tilted_poses[start:stop], self.tilts[start:stop], self.levels[start:stop],
             self.tracked[pairs], self.inliers[pairs], self.residual[pairs], self.cut[pairs], self.blind[pairs],
-            self.repeated[pairs],
-            Evidence(rows - rows[0], self.evidence.points[table], self.evidence.believed[table]),
+            self.repeated[pairs], self.evidence.part(start, stop),
         )  # fmt: skip
 
     def save(self, path: Path) -> None:
@@ -100,7 +149,9 @@ class Measurement:
             level=self.levels.angle, level_sigma=self.levels.sigma, level_kind=self.levels.kind,
             tracked=self.tracked, inliers=self.inliers, residual=self.residual, cut=self.cut,
             blind=self.blind, repeated=self.repeated, starts=self.evidence.starts, points=self.evidence.points,
-            believed=self.evidence.believed,
+            believed=self.evidence.believed, moved=self.evidence.moved, match_frames=self.evidence.matches.frames,
+            match_starts=self.evidence.matches.starts, match_points=self.evidence.matches.points,
+            match_moved=self.evidence.matches.moved,
         )  # fmt: skip
         partial.replace(path)
 
@@ -124,7 +175,7 @@ class Measurement:
                     Size(*(int(side) for side in data["size"])), int(data["first"]), data["times"],
                     Similarities(data["pair_z"], data["pair_t"]), poses, tilted, tilts, levels,
                     data["tracked"], data["inliers"], data["residual"], data["cut"], data["blind"], repeated,
-                    Evidence(data["starts"], data["points"], data["believed"]),
+                    _evidence(data),
                 )  # fmt: skip
         except (OSError, KeyError, ValueError, zipfile.BadZipFile) as error:
             raise MeasurementError(f"{path.name}: this is not a measurement; measure the clip again.") from error
@@ -150,6 +201,13 @@ class Measurement:
                 for i in range(len(self.pairs))
             ],
         }
+
+
+def _evidence(data: Any) -> Evidence:
+    if int(data["format"]) < 3:
+        return Evidence(data["starts"], data["points"], data["believed"], np.zeros((0, 2), np.float32), Matches.none())
+    matches = Matches(*(data[f"match_{name}"] for name in ("frames", "starts", "points", "moved")))
+    return Evidence(data["starts"], data["points"], data["believed"], data["moved"], matches)
 
 
 def measurement_notes(measurement: Measurement) -> tuple[str, ...]:

@@ -21,8 +21,10 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.similarity import Complex, Similarities
 from keen_horizon.core.geometry.tilt import tilted
+from keen_horizon.core.lens.straightening import optics_stage
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack
+from keen_horizon.core.motion.straightened import straightened
 from keen_horizon.core.path.borrowing import Borrowing, borrowing, lending_offsets
 from keen_horizon.core.path.breathing import breathing_zoom
 from keen_horizon.core.path.camera_path import CameraPath, joined_paths
@@ -30,7 +32,8 @@ from keen_horizon.core.path.levelling import level_poses
 from keen_horizon.core.path.pinned import pin_freedom, pinned_poses
 from keen_horizon.core.path.program import Limits, corrections
 from keen_horizon.core.path.shots import shots
-from keen_horizon.core.path.tilting import MOST, tilt_corrections
+from keen_horizon.core.path.straightened_marks import straightened_marks
+from keen_horizon.core.path.tilting import MOST, MOST_STRAIGHTENED, tilt_corrections
 from keen_horizon.core.path.window import centred_corners, window_zoom
 from keen_horizon.core.path.wish import wish_for
 from keen_horizon.core.treatment import Framing, Treatment
@@ -56,6 +59,10 @@ class PathProblem:
 
     def __init__(self, measurement: Measurement, treatment: Treatment, pins: tuple[PinTrack, ...] = ()) -> None:
         self._framing = treatment.framing
+        lens = optics_stage(treatment.optics, measurement.size)
+        if lens is not None:
+            measurement = straightened(measurement, lens)
+            treatment, pins = straightened_marks(treatment, pins, lens)
         self._shots = [_ShotProblem(shot, treatment, pins) for shot in shots(measurement)]
 
     def path(self, limit: float) -> CameraPath:
@@ -87,7 +94,8 @@ class _ShotProblem:
         if self.moves:
             self.wish = wish_for(self.poses, self.motion, freedom, self.size, self.first, self.rate)
             self.free = corrections(self.poses, self.wish, self.size, None)
-            self.free_tilt = self._tilt(MOST)
+            self.most_tilt = MOST if treatment.optics.lens is None else MOST_STRAIGHTENED
+            self.free_tilt = self._tilt(self.most_tilt)
             self.demand = np.minimum(window_zoom(self.free, self.size, self.free_tilt), 99.0)
 
     @cached_property
@@ -183,6 +191,7 @@ class _ShotProblem:
     def _tilt(self, room: float) -> Complex:
         if not self.tilting:
             return np.zeros(len(self.measured), np.complex128)
+        room = min(room, self.most_tilt)
         return tilt_corrections(self.tilts, self.measured.z, self.wish, self.size, room)
 
     def _made(

@@ -18,6 +18,7 @@ from keen_horizon.core.path.program import Wish, difference_bands
 Floats = NDArray[np.float64]
 
 MOST = 0.05  # of the depth at a corner: more is nothing that shake does
+MOST_STRAIGHTENED = 0.3  # but a turning camera does more to the straightened picture of a wide lens
 DIRECTIONS = np.exp(2j * np.pi * np.arange(8) / 8)
 
 
@@ -26,7 +27,6 @@ def tilt_corrections(tilts: Complex, turns: Complex, wish: Wish, size: Size, roo
 
     `room` is the largest |q| times half the diagonal. Raises SolveError.
     """
-    room = min(room, MOST)
     if room <= 0 or len(tilts) < 2:
         return np.zeros(len(tilts), np.complex128)
     radius = size.half_diagonal

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, transform
-from keen_horizon.core.mapping.sampling import Maps, PlanarStage, PlaneGrid, SamplingMap, dense_maps
+from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, SamplingMap, Stage, dense_maps, sampling_map
 from keen_horizon.core.media.frames import Frame, Plane
 from keen_horizon.core.path.camera_path import CameraPath
 
@@ -43,15 +43,14 @@ class Strip:
 class Lender:
     """Lays in what other frames show. `frame_at` gives a decoded frame by number, or None where there is none."""
 
-    def __init__(self, path: CameraPath, feather_px: float) -> None:
+    def __init__(self, path: CameraPath, feather_px: float, lens: Stage | None = None) -> None:
         assert path.borrowed is not None
         self.first, self.size = path.first, path.size
         self.feather = max(1.0, feather_px)
         self._maps = [
-            (offset, SamplingMap(path.size, (PlanarStage(path.first, path.lending_matrices(offset)),)))
-            for offset in path.borrowed.offsets
+            (offset, sampling_map(path, lens, path.lending_matrices(offset))) for offset in path.borrowed.offsets
         ]
-        self._own = SamplingMap(path.size, (PlanarStage(path.first, path.matrices()),))
+        self._own, self._planar = sampling_map(path, lens), sampling_map(path)
 
     def lay_in(
         self,
@@ -77,7 +76,7 @@ class Lender:
     def _strips(self, number: int, target: PlaneGrid, source: PlaneGrid) -> list[Strip]:
         """Along the edges, as wide as the frame's own picture is missing or fading."""
         rows, columns = target.shape
-        into = np.linalg.inv(np.asarray(self._own.matrix(number)))
+        into = np.linalg.inv(np.asarray(self._planar.matrix(number)))
         corners = self.size.corners()
         x, y = transform(np.asarray(np.linalg.inv(target.display_from_plane) @ into, np.float64), corners).T
         reach = self.feather / abs(target.display_from_plane[0, 0]) + 2

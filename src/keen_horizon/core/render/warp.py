@@ -15,15 +15,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, resized
+from keen_horizon.core.lens.straightening import optics_stage
 from keen_horizon.core.mapping.gaps import TOLERANCE_PX, border_overhang, gap_mask
 from keen_horizon.core.mapping.output import OutputFrame
-from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, camera_map, dense_maps
+from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, dense_maps, sampling_map
 from keen_horizon.core.media.colour import values_of
 from keen_horizon.core.media.encode import chroma_size
 from keen_horizon.core.media.frames import Frame, Plane
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.render.borrow import Lender
-from keen_horizon.core.treatment import Framing
+from keen_horizon.core.treatment import Treatment
 
 SHARPEN_SIGMA = 1.0
 
@@ -47,11 +48,12 @@ def alone(number: int) -> Frame | None:
 class Warper:
     """Warps frames of one clip, stored at size `coded`, into `output` with a `chroma` layout."""
 
-    def __init__(self, path: CameraPath, coded: Size, output: OutputFrame, chroma: str, framing: Framing) -> None:
-        self.sampling, self.coded, self.output, self.chroma = camera_map(path), coded, output, chroma
+    def __init__(self, path: CameraPath, coded: Size, output: OutputFrame, chroma: str, treatment: Treatment) -> None:
+        framing, lens = treatment.framing, optics_stage(treatment.optics, path.size)
+        self.sampling, self.coded, self.output, self.chroma = sampling_map(path, lens), coded, output, chroma
         self.gap_colour, self.sharpen = framing.gap_colour, framing.sharpen
-        self.gaps_allowed = framing.gaps_wanted or not framing.window.untouched
-        self.lender = Lender(path, framing.borrow.feather_px) if path.borrowed else None
+        self.gaps_allowed = treatment.gaps_wanted or not framing.window.untouched
+        self.lender = Lender(path, framing.borrow.feather_px, lens) if path.borrowed else None
         self._display_from_coded = resized(path.size, coded)
 
     def warp(self, frame: Frame, frame_at: Callable[[int], Frame | None] = alone) -> Warped:

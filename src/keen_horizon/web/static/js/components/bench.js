@@ -9,6 +9,7 @@ import { mountViewer } from "../views/viewer.js";
 import { aiming } from "./bench/aiming.js";
 import { delivering } from "./bench/delivering.js";
 import { figures } from "./bench/figures.js";
+import { glass } from "./bench/glass.js";
 import { keying } from "./bench/keying.js";
 import { looking } from "./bench/looking.js";
 import { partsOf } from "./bench/parts.js";
@@ -21,7 +22,7 @@ import { treating } from "./bench/treating.js";
 import { works } from "./bench/works.js";
 import { KEY_LIST, keyAction } from "./keys.js";
 
-const STAGES = ["motion", "framing", "deliver"];
+const STAGES = ["optics", "motion", "framing", "deliver"];
 const ELEMENTS = ["viewer", "video", "canvas", "still", "exact", "overlay", "wipe", "strip", "tradeChart", "keys", "copies"];
 const copy = (/** @type {any} */ value) => JSON.parse(JSON.stringify(value));
 
@@ -79,6 +80,7 @@ export const bench = () => {
     ...keying(parts),
     ...pinching(parts),
     ...aiming(parts),
+    ...glass(parts),
     ...pinned(parts),
     ...starting(parts),
     ...delivering(parts),
@@ -112,6 +114,7 @@ export const bench = () => {
       bench.$watch("stage", () => bench.stageChanged());
       followWork((work) => bench.worked(work));
       bench.solve();
+      bench.judgeLens();
       bench.listStartingPoints();
     },
 

@@ -7,7 +7,7 @@ export const KEY_LIST = [
   { keys: "← →", does: "one frame; ten with shift" },
   { keys: "I O", does: "in and out point here" },
   { keys: "B (hold)", does: "see before" },
-  { keys: "1 2 3", does: "Motion, Framing, Deliver" },
+  { keys: "1 2 3 4", does: "Optics, Motion, Framing, Deliver" },
   { keys: "W", does: "to the worst frame" },
   { keys: "N, shift N", does: "next, previous pinch point" },
   { keys: "E", does: "ease the stretch here" },
@@ -21,7 +21,7 @@ export const KEY_LIST = [
 /** @type {Record<string, [string, any]>} */
 const PLAIN = {
   " ": ["play", 0], j: ["shuttle", -1], k: ["shuttle", 0], l: ["shuttle", 1], i: ["in", 0], o: ["out", 0],
-  b: ["before", 0], 1: ["stage", 0], 2: ["stage", 1], 3: ["stage", 2], w: ["worst", 0], g: ["grid", 0], m: ["loupe", 0], z: ["closeUp", 0], e: ["ease", 0], "?": ["help", 0],
+  b: ["before", 0], 1: ["stage", 0], 2: ["stage", 1], 3: ["stage", 2], 4: ["stage", 3], w: ["worst", 0], g: ["grid", 0], m: ["loupe", 0], z: ["closeUp", 0], e: ["ease", 0], "?": ["help", 0],
 };
 
 /** @param {KeyboardEvent} event @returns {[string, any] | null} what the key asks for */

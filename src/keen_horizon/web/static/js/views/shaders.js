@@ -27,6 +27,9 @@ uniform vec3 loupe;     // middle and radius, in pixels; no radius, no loupe
 uniform float power;
 uniform bool fine;      // standing pictures are sampled with the renderer's cubic kernel
 uniform bool mark;
+uniform sampler2D ratios;    // a row for before, a row for after: source radius over straightened radius
+uniform vec4 lensA[2];       // whether there is one; reach as a square; step; squeeze
+uniform vec4 lensB[2];       // centre; decentring
 in vec2 at;
 out vec4 colour;
 
@@ -50,9 +53,28 @@ vec3 cubic(vec2 source) {
   return sum;
 }
 
-vec2 through(mat3 srcFromOut, vec2 place) {
+// From the straightened frame to the bent source, pixels both: see core/lens/lens.py.
+vec2 bent(int side, vec2 place) {
+  vec4 a = lensA[side], b = lensB[side];
+  float halfway = length(size) / 2.0;
+  vec2 w = a.z * (place - (size - 1.0) / 2.0) / halfway - b.xy;
+  w.x /= a.w;
+  int last = textureSize(ratios, 0).x - 1;
+  float at = dot(w, w) / a.y * float(last);
+  if (at >= float(last)) return vec2(-1e6);
+  int i = int(at);
+  float share = mix(texelFetch(ratios, ivec2(i, side), 0).r, texelFetch(ratios, ivec2(i + 1, side), 0).r, at - float(i));
+  vec2 decentred = b.z * vec2(2.0 * w.x * w.y, dot(w, w) + 2.0 * w.y * w.y) + b.w * vec2(dot(w, w) + 2.0 * w.x * w.x, 2.0 * w.x * w.y);
+  vec2 u = w * share + decentred;
+  u.x *= a.w;
+  return (u + b.xy) * halfway + (size - 1.0) / 2.0;
+}
+
+vec2 through(mat3 srcFromOut, int side, vec2 place) {
   vec3 found = srcFromOut * vec3(place * size - 0.5, 1.0);
-  return (found.xy / found.z + 0.5) / size;
+  vec2 source = found.xy / found.z;
+  if (lensA[side].x > 0.0) source = bent(side, source);
+  return (source + 0.5) / size;
 }
 
 bool outside(vec2 source) {
@@ -68,7 +90,7 @@ vec3 lent(vec2 place) {
   if (exactly) return texture(exact, place).rgb;
   for (int i = 0; i < ${LENDERS}; i++) {
     if (i >= lenders) break;
-    vec2 source = through(lending[i], place);
+    vec2 source = through(lending[i], 1, place);
     if (!outside(source)) {
       vec3 found = texture(recent, vec3(source, float(i))).rgb;
       return mark ? mix(found, vec3(0.91, 0.757, 0.353), 0.45) : found;
@@ -77,8 +99,9 @@ vec3 lent(vec2 place) {
   return hatch(place);
 }
 
-vec3 seen(mat3 srcFromOut, vec2 place, bool borrows) {
-  vec2 source = through(srcFromOut, place);
+vec3 seen(mat3 srcFromOut, int side, vec2 place) {
+  vec2 source = through(srcFromOut, side, place);
+  bool borrows = side == 1;
   if (outside(source)) return borrows ? lent(place) : hatch(place);
   return fine ? cubic(source) : texture(picture, source).rgb;
 }
@@ -90,9 +113,9 @@ void main() {
   vec2 off = vec2(place.x - line.x, (place.y - 0.5) * pixels.y / pixels.x);
   bool left = dot(off, vec2(cos(line.y), sin(line.y))) < 0.0;
   if (mode == ${MODES.difference}) {
-    vec3 apart = abs(seen(after, place, true) - seen(before, place, false));
+    vec3 apart = abs(seen(after, 1, place) - seen(before, 0, place));
     colour = vec4(min(vec3(1.0), 3.0 * apart), 1.0);
-  } else if (mode == ${MODES.before} || (mode == ${MODES.wipe} && left)) colour = vec4(seen(before, place, false), 1.0);
-  else colour = vec4(seen(after, place, true), 1.0);
+  } else if (mode == ${MODES.before} || (mode == ${MODES.wipe} && left)) colour = vec4(seen(before, 0, place), 1.0);
+  else colour = vec4(seen(after, 1, place), 1.0);
   if (loupe.z > 0.0 && abs(length(from) - loupe.z) < 1.0) colour = vec4(vec3(0.9), 1.0);
 }`;

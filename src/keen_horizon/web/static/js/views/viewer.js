@@ -16,6 +16,7 @@ export const POWER = 4;
  * @property {{ place: number, turn: number }} line of the wipe
  * @property {[number, number] | null} loupe its middle, in shares of the picture
  * @property {boolean} fine @property {boolean} mark
+ * @property {(import("../geometry/lens.js").Lens | null)[]} lenses of either side
  * @property {{ first: number, reach: number, reference_from_src: number[][] } | null} lending
  */
 
@@ -31,7 +32,7 @@ export function mountViewer(canvas, video, size) {
 /** @param {WebGL2RenderingContext} gl @param {HTMLCanvasElement} canvas @param {HTMLVideoElement} video @param {{ width: number, height: number }} size */
 function viewer(gl, canvas, video, size) {
   const program = build(gl);
-  const names = ["picture", "recent", "exact", "exactly", "before", "after", "lending", "lenders", "size", "pixels", "mode", "line", "loupe", "power", "fine", "mark"];
+  const names = ["picture", "recent", "exact", "exactly", "before", "after", "lending", "lenders", "size", "pixels", "mode", "line", "loupe", "power", "fine", "mark", "ratios", "lensA", "lensB"];
   const places = Object.fromEntries(names.map((name) => [name, gl.getUniformLocation(program, name)]));
   const buffer = gl.createBuffer();
   gl.bindBuffer(gl.ARRAY_BUFFER, buffer);
@@ -42,6 +43,9 @@ function viewer(gl, canvas, video, size) {
   const current = texture(gl, gl.TEXTURE_2D);
   const ring = texture(gl, gl.TEXTURE_2D_ARRAY);
   const served = texture(gl, gl.TEXTURE_2D);
+  const glass = texture(gl, gl.TEXTURE_2D);
+  for (const key of [gl.TEXTURE_MIN_FILTER, gl.TEXTURE_MAG_FILTER]) gl.texParameteri(gl.TEXTURE_2D, key, gl.NEAREST);
+  /** @type {(any)[]} the lenses whose tables the graphics hold */ let held = [];
   let exactly = false;
   /** @type {{ texture: WebGLTexture, matrix: number[] }[]} */
   let onion = [];
@@ -77,6 +81,21 @@ function viewer(gl, canvas, video, size) {
     gl.uniformMatrix3fv(places.lending, true, new Float32Array(all));
   }
 
+  /** Hand the lenses' tables to the graphics, where they changed. @param {Look} look */
+  function straighten(look) {
+    gl.activeTexture(gl.TEXTURE3);
+    gl.bindTexture(gl.TEXTURE_2D, glass);
+    if (look.lenses.some((lens, side) => lens !== held[side]) || !held.length) {
+      held = [...look.lenses];
+      const wide = Math.max(2, ...held.map((lens) => (lens ? lens.ratios.length : 0)));
+      const rows = held.flatMap((lens) => (lens ? lens.ratios : Array(wide).fill(1)));
+      gl.texImage2D(gl.TEXTURE_2D, 0, gl.R32F, wide, 2, 0, gl.RED, gl.FLOAT, new Float32Array(rows));
+    }
+    gl.uniform1i(places.ratios, 3);
+    gl.uniform4fv(places.lensA, held.flatMap((lens) => (lens ? [1, lens.square, lens.step, lens.squeeze] : [0, 1, 1, 1])));
+    gl.uniform4fv(places.lensB, held.flatMap((lens) => (lens ? [...lens.centre, ...lens.decentring] : [0, 0, 0, 0])));
+  }
+
   /** @param {number} x @param {number} y @param {number} width @param {number} height @param {Look} look @param {number} mode */
   function draw(x, y, width, height, look, mode) {
     gl.viewport(x, y, width, height);
@@ -103,6 +122,7 @@ function viewer(gl, canvas, video, size) {
     gl.uniform1i(places.mark, Number(look.mark));
     if (look.lending && look.frame % LENT_EVERY === 0) keep(look.frame);
     lend(look);
+    straighten(look);
     gl.activeTexture(gl.TEXTURE0);
     gl.bindTexture(gl.TEXTURE_2D, current);
     gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, gl.RGBA, gl.UNSIGNED_BYTE, video);
@@ -156,7 +176,7 @@ function viewer(gl, canvas, video, size) {
       canvas.height = Math.max(2, Math.round((canvas.width * size.height) / size.width));
     },
     destroy() {
-      for (const made of [current, ring, served, ...onion.map((skin) => skin.texture)]) gl.deleteTexture(made);
+      for (const made of [current, ring, served, glass, ...onion.map((skin) => skin.texture)]) gl.deleteTexture(made);
       onion = [];
       gl.deleteBuffer(buffer);
       gl.deleteProgram(program);

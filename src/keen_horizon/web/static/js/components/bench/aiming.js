@@ -1,8 +1,9 @@
 // @ts-check
 // Pointing at the picture: setting pinned points, and drawing lines along what is level or upright.
+import { bent, straightened } from "../../geometry/lens.js";
 import { inverse, mapped } from "../../geometry/matrix.js";
 
-/** @typedef {{ what: "pin", index: number } | { what: "level", from: number[] | null }} Aim */
+/** @typedef {{ what: "pin", index: number } | { what: "level", from: number[] | null } | { what: "edge", grip: number[] | null }} Aim */
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const aiming = (parts) => ({
@@ -25,6 +26,7 @@ export const aiming = (parts) => ({
   aimText() {
     if (!this.aim) return "";
     if (this.aim.what === "pin") return `Click point ${this.aim.index + 1} in the picture, on something with texture.`;
+    if (this.aim.what === "edge") return "Click along something straight, end to end; three points or more. Drag a point to move it.";
     return "Drag along something level, like a horizon, or upright, like a wall.";
   },
   /** Where an event lies in the source picture. @param {PointerEvent} event @returns {number[]} */
@@ -34,7 +36,21 @@ export const aiming = (parts) => ({
     const { left, top, width, height } = box.width ? box : place;
     const x = ((event.clientX - left) / width) * parts.size.width - 0.5;
     const y = ((event.clientY - top) / height) * parts.size.height - 0.5;
-    return this.shown() === "before" ? [x, y] : mapped(this.matrix(), x, y);
+    return this.sourceAt([x, y]);
+  },
+  /** A point of what is on show in the source. @param {number[]} place @returns {number[]} */
+  sourceAt(place) {
+    if (this.shown() === "before") return place;
+    const [x, y] = mapped(this.matrix(), place[0], place[1]);
+    const lens = this.lensOf(this.path);
+    return lens ? bent(lens, parts.size, x, y) : [x, y];
+  },
+  /** A point of the source in what is on show. @param {number[]} place @returns {number[]} */
+  shownAt(place) {
+    if (this.shown() === "before") return place;
+    const lens = this.lensOf(this.path);
+    const [x, y] = lens ? straightened(lens, parts.size, place[0], place[1]) : place;
+    return mapped(inverse(this.matrix()), x, y);
   },
   /** @param {PointerEvent} event */
   pressed(event) {
@@ -46,15 +62,18 @@ export const aiming = (parts) => ({
       return;
     }
     /** @type {HTMLElement} */ (event.currentTarget).setPointerCapture(event.pointerId);
+    if (this.aim.what === "edge") return this.gripEdge(place);
     this.aim = { what: "level", from: place };
   },
   /** @param {PointerEvent} event */
   moved(event) {
+    if (this.aiming("edge") && this.aim.grip) return this.dragEdge(this.placeOf(event));
     if (!this.aim || this.aim.what !== "level" || !this.aim.from) return this.pointed(event);
     this.drawing = [...this.aim.from, ...this.placeOf(event)];
     this.drawOver();
   },
   released() {
+    if (this.aiming("edge")) return this.releaseEdge();
     if (!this.drawing) return;
     const [x1, y1, x2, y2] = this.drawing.map((value) => Math.round(10 * value) / 10);
     this.drawing = this.aim = null;
@@ -72,8 +91,6 @@ export const aiming = (parts) => ({
   linesShown() {
     const drawn = this.t.motion.intent === "level" ? this.t.motion.level.lines.filter((/** @type {any} */ line) => line.frame === this.frame) : [];
     const all = [...drawn.map((/** @type {any} */ line) => [line.x1, line.y1, line.x2, line.y2]), ...(this.drawing ? [this.drawing] : [])];
-    if (this.shown() === "before") return all;
-    const toShown = inverse(this.matrix());
-    return all.map(([x1, y1, x2, y2]) => [...mapped(toShown, x1, y1), ...mapped(toShown, x2, y2)]);
+    return all.map(([x1, y1, x2, y2]) => [...this.shownAt([x1, y1]), ...this.shownAt([x2, y2])]);
   },
 });

@@ -10,10 +10,12 @@ export const figures = (parts) => {
       const keyed = motion.response_keys.length ? "keyed" : `${motion.response_s} s`;
       const intent = { glide: `Glide ${keyed}`, hold: "Hold", pin: "Pin", level: "Level" }[/** @type {string} */ (motion.intent)] || "as shot";
       const steadier = l ? `${l.shake_before_percent.toFixed(2)} → ${l.shake_after_percent.toFixed(2)} %` : "";
+      const moved = l && this.path.measured;
       return [
-        { stage: "motion", name: "Motion", key: "1", state: l ? intent : "not measured", price: steadier },
-        { stage: "framing", name: "Framing", key: "2", state: framing.edges, price: l ? `${l.zoom.toFixed(3)}×` : "" },
-        { stage: "deliver", name: "Deliver", key: "3", state: this.formatText(deliver), price: "" },
+        { stage: "optics", name: "Optics", key: "1", state: this.lensText(), price: this.lensPrice() },
+        { stage: "motion", name: "Motion", key: "2", state: moved ? intent : "not measured", price: moved ? steadier : "" },
+        { stage: "framing", name: "Framing", key: "3", state: framing.edges, price: moved ? `${l.zoom.toFixed(3)}×` : "" },
+        { stage: "deliver", name: "Deliver", key: "4", state: this.formatText(deliver), price: "" },
       ];
     },
     lanes() {
@@ -30,8 +32,13 @@ export const figures = (parts) => {
       const mean = this.t.framing.zoom === "breathing" && this.t.framing.edges === "fill" ? ` at most, ${l.mean_zoom.toFixed(3)}× in the mean` : "";
       return `This path needs ${l.zoom.toFixed(3)}×${mean}, inside the limit.`;
     },
+    /** The share of the source that is left after lens and framing. */
+    keptArea() {
+      if (!this.path) return 1;
+      return this.path.ledger.kept_area * (this.path.lens ? this.path.lens.kept_area : 1);
+    },
     keptText() {
-      return this.path ? `${(100 * this.path.ledger.kept_area).toFixed(1)} %` : "100 %";
+      return `${(100 * this.keptArea()).toFixed(1)} %`;
     },
     zoomText() {
       return this.path ? `${this.path.ledger.zoom.toFixed(3)}×` : "1.000×";
@@ -82,7 +89,7 @@ export const figures = (parts) => {
       return this.path ? this.path.ledger.gap_area : 0;
     },
     keptBox() {
-      const share = this.path ? Math.sqrt(this.path.ledger.kept_area) : 1;
+      const share = Math.sqrt(this.keptArea());
       return { x: (144 - 143 * share) / 2, y: (81 - 80 * share) / 2, width: 143 * share, height: 80 * share };
     },
   };

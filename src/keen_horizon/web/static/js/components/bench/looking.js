@@ -86,6 +86,10 @@ export const looking = (parts) => {
     matrixOf(path) {
       return (path && path.src_from_out[this.frame - path.first]) || IDENTITY;
     },
+    /** @param {any} path @returns {any} its lens as it is drawn */
+    lensOf(path) {
+      return path ? path.lens : null;
+    },
     matrix() {
       return this.matrixOf(this.path);
     },
@@ -101,7 +105,7 @@ export const looking = (parts) => {
         parts.refs.canvas.dataset.lent = served ? "exact" : lending ? "recent" : "";
         parts.viewer.update({
           mode: this.shown(), before: this.matrixOf(other), after: this.matrix(), frame: this.frame, line: this.wipe,
-          loupe: this.loupe ? this.pointer : null, fine: !this.playing, mark: this.markLent, lending,
+          loupe: this.loupe ? this.pointer : null, fine: !this.playing, mark: this.markLent, lending, lenses: [this.lensOf(other), this.lensOf(this.path)],
         });
       }
       this.drawOver();
@@ -112,7 +116,7 @@ export const looking = (parts) => {
       const lines = ["after", "before"].includes(this.shown());
       parts.overlay.update({
         grid: this.grid, window: shot && this.path && !this.held ? this.matrix() : null,
-        pins: lines ? this.pinsShown() : [], lines: lines ? this.linesShown() : [],
+        pins: lines ? this.pinsShown() : [], lines: lines ? this.linesShown() : [], edges: lines ? this.edgesShown() : [],
       });
     },
     drawStill() {

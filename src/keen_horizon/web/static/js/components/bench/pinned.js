@@ -1,6 +1,5 @@
 // @ts-check
 // Pin: points that are set in the viewer (see aiming.js), followed, and mended where they were lost.
-import { inverse, mapped } from "../../geometry/matrix.js";
 import { ask } from "../../net.js";
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
@@ -53,8 +52,7 @@ export const pinned = (parts) => ({
   pinsShown() {
     if (!this.path || this.t.motion.intent !== "pin") return [];
     const at = this.frame - this.path.first;
-    const toShown = this.shown() === "before" ? null : inverse(this.matrix());
-    return this.path.pins.filter((/** @type {any} */ pin) => pin.points[at]).map((/** @type {any} */ pin) => (toShown ? mapped(toShown, pin.points[at][0], pin.points[at][1]) : pin.points[at]));
+    return this.path.pins.filter((/** @type {any} */ pin) => pin.points[at]).map((/** @type {any} */ pin) => this.shownAt(pin.points[at]));
   },
 });
 

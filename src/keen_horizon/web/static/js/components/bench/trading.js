@@ -20,7 +20,7 @@ export const trading = (parts) => {
     },
     tradeSoon() {
       this.drawTrade();
-      if (this.stage !== "framing" || !this.path || this.t.motion.intent === null || drawnFor === this.tradeKey()) return;
+      if (this.stage !== "framing" || !this.path || !this.path.measured || this.t.motion.intent === null || drawnFor === this.tradeKey()) return;
       clearTimeout(waiting);
       waiting = setTimeout(() => this.askTrade(), QUIET_MS);
     },

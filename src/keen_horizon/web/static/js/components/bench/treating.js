@@ -67,7 +67,7 @@ export const treating = (parts) => {
     async solve() {
       if (solving) solving.abort();
       solving = new AbortController();
-      if (!this.measured() || !this.followed()) {
+      if (!(this.measured() || this.t.optics.lens) || (this.measured() && !this.followed())) {
         this.path = null;
         if (this.measured()) this.follow();
       } else {

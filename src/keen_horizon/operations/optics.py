@@ -1,0 +1,75 @@
+"""The glass of a clip: what the interface draws of a lens, and lenses found by straightedges."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from sqlalchemy.orm import Session
+
+from keen_horizon.core.lens.lens import Lens, equivalent_focal_length, fields_of_view, radial_table
+from keen_horizon.core.lens.straightedges import fit_lens, judged
+from keen_horizon.core.lens.straightening import LensStage, kept_area, lens_of
+from keen_horizon.core.treatment import LensFamily, LensSettings, Straightedge
+from keen_horizon.operations.errors import NotPossible
+from keen_horizon.operations.material import clip_info
+from keen_horizon.store.models import Clip
+
+DRAWN_TABLE = 2048
+USED_FROM = 3
+
+
+def drawn_lens(stage: LensStage) -> dict[str, Any]:
+    """What a viewer needs to bend as the renderer does: see core.lens.lens for the terms. And figures to show."""
+    lens, size = stage.lens, stage.size
+    square, ratios = radial_table(lens)
+    places = np.linspace(0, len(ratios) - 3, DRAWN_TABLE)
+    fields = fields_of_view(lens, size)
+    return {
+        "square": square,
+        "ratios": np.interp(places, np.arange(len(ratios)), ratios).round(7).tolist(),
+        "step": stage.step,
+        "squeeze": lens.squeeze,
+        "centre": [lens.centre.real, lens.centre.imag],
+        "decentring": [lens.p1, lens.p2],
+        "title": lens.kind.title,
+        "middle": 1 / stage.step,
+        "kept_area": kept_area(stage),
+        "fields_of_view": fields,
+        "equivalent_mm": equivalent_focal_length(fields[2]) if fields and fields[2] < 179 else None,
+    }
+
+
+def found_lens(
+    session: Session, clip: Clip, edges: tuple[Straightedge, ...], family: LensFamily | None, given: LensSettings | None
+) -> dict[str, Any]:
+    """The lens that straightedges tell, or how straight they are with one that is `given`. Raises NotPossible."""
+    size = clip_info(clip).display
+    used = [i for i, edge in enumerate(edges) if len(edge.points) >= USED_FROM]
+    if not used:
+        raise NotPossible("Set three points or more along something straight.")
+    lines = [np.array(edges[i].points, np.float64) for i in used]
+    fit = judged(lens_of(given), lines, size) if given else fit_lens(lines, size, family)
+    return {
+        "lens": settings_of(fit.lens),
+        "lines": [
+            {"edge": edge, "left_px": left, "bend_px": bend}
+            for edge, left, bend in zip(used, fit.residuals, fit.bends, strict=True)
+        ],
+        "ratio": fit.ratio,
+        "odd": None if fit.odd is None else used[fit.odd],
+        "better": fit.better,
+    }
+
+
+def settings_of(lens: Lens) -> dict[str, Any]:
+    """A lens as the treatment's document has it; without a bend, no lens."""
+    return {
+        "family": lens.family,
+        "coefficients": [round(k, 7) for k in lens.k] or [0.0],
+        "centre_x": round(lens.centre.real, 6),
+        "centre_y": round(lens.centre.imag, 6),
+        "squeeze": lens.squeeze,
+        "p1": lens.p1,
+        "p2": lens.p2,
+    }
