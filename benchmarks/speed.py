@@ -129,6 +129,10 @@ def main() -> None:
         lending = Treatment.from_json({"motion": {"intent": "hold"}, "framing": {"edges": "borrow", "zoom_limit": 3}})
         lent = solve_path(measurement, lending)
         borrowing = timed(lambda: render_clip(clip, info, times, lent, lending, target))
+        glass = Treatment.from_json({"optics": {"lens": {"family": "equidistant", "coefficients": [1.2]}}})
+        seen = solve_path(measurement, glass)
+        straightening = timed(lambda: render_clip(clip, info, times, seen, glass, target))
+        solving_straight = min(timed(lambda: solve_path(measurement, glass)) for _ in range(3))
         result["1080p, 300 frames"] = {
             "bare decode fps": round(300 / bare, 1),
             "measure fps, decode included": round(300 / measuring, 1),
@@ -138,6 +142,8 @@ def main() -> None:
             "render fps": round(300 / rendering, 1),
             "render / plain transcode": round(rendering / plain, 2),
             "borrow / plain transcode": round(borrowing / plain, 2),
+            "lens and motion / plain transcode": round(straightening / plain, 2),
+            "solve in the straightened picture s": round(solving_straight, 3),
         }
         result |= thinking()
         clips = {seconds: Path(folder) / f"{seconds}.mp4" for seconds in SECONDS}

@@ -13,6 +13,10 @@ from playwright.sync_api import Page, expect, sync_playwright
 
 INTO = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
 FLAGS = ["--headless", "--no-sandbox", "--disable-quic", "--no-first-run", "--enable-unsafe-swiftshader"]
+STRAIGHTEDGES = (
+    ((0.015, 0.5755), (0.1143, 0.5595), (0.3222, 0.5262), (0.6351, 0.4764), (0.8431, 0.4436), (0.9424, 0.4281)),
+    ((0.0161, 0.6062), (0.1607, 0.595), (0.4121, 0.5636), (0.6628, 0.52), (0.8065, 0.4895)),
+)  # shares of the picture
 HOME = "http://127.0.0.1:8460/"
 
 
@@ -31,6 +35,25 @@ def to_bench(page: Page, clip: str) -> None:
     expect(page.locator(".outcome tbody tr")).to_have_count(5)
 
 
+def draw_straightedges(page: Page) -> None:
+    """Along the top and the foot of the quay, in the first frame of the dinghy clip."""
+    page.keyboard.press("1")
+    page.get_by_role("button", name="before", exact=True).click()
+    while page.locator(".edges li").count():
+        page.get_by_role("button", name="remove line 1", exact=True).click()
+        page.wait_for_timeout(400)
+    page.get_by_role("button", name="Draw straightedges").click()
+    box = page.locator("canvas").bounding_box()
+    for line in STRAIGHTEDGES:
+        for x, y in line:
+            page.mouse.click(box["x"] + x * box["width"], box["y"] + y * box["height"])
+            page.wait_for_timeout(400)
+        page.get_by_role("button", name="Next line").click()
+    page.get_by_role("button", name="Done drawing").click()
+    page.get_by_role("button", name="after", exact=True).click()
+    shoot(page, "optics")
+
+
 def main() -> None:
     expect.set_options(timeout=120_000)
     with sync_playwright() as playwright:
@@ -40,6 +63,7 @@ def main() -> None:
         expect(page.get_by_role("link", name="dinghy_03.mp4", exact=True)).to_be_visible()
         for clip in ("roofs_drone_02.mp4", "dinghy_03.mp4"):
             to_bench(page, clip)
+        draw_straightedges(page)
         to_bench(page, "quay_walk_01.mp4")
         page.keyboard.press("w")
         shoot(page, "bench")

@@ -108,3 +108,22 @@ def seen_at(lens: Lens, rays: np.ndarray, size: Size) -> np.ndarray:
     offset = rays[:, :2] / np.maximum(across, 1e-12)[:, None] * low[:, None]
     offset = offset + (lens.centre.real, lens.centre.imag)
     return offset * size.half_diagonal + (size.centre.real, size.centre.imag)
+
+
+RULED_EVERY = 60
+
+
+def ruled_picture(lens: Lens, size: Size) -> np.ndarray:
+    """A picture (rows, columns, 3) of dark lines that are straight in the world, RULED_EVERY apart, through a lens."""
+    x, y = np.meshgrid(np.arange(size.width, dtype=float), np.arange(size.height, dtype=float))
+    straight = lens.straighten(np.stack([x.ravel(), y.ravel()], -1), size) - (size.centre.real, size.centre.imag)
+    away = np.abs((straight / RULED_EVERY + 0.5) % 1 - 0.5).min(1) * RULED_EVERY
+    shade = 210 - 160 * np.exp(-((away / 2.0) ** 2))
+    return np.repeat(shade.reshape(size.height, size.width, 1), 3, -1).astype(np.uint8)
+
+
+def ruled_line(lens: Lens, size: Size, offset: int, points: int = 7) -> np.ndarray:
+    """Where a level line `offset` spacings below the middle is seen, (P, 2)."""
+    across = np.linspace(-0.42, 0.42, points) * size.width + size.centre.real
+    level = np.full(points, size.centre.imag + offset * RULED_EVERY)
+    return lens.bend(np.stack([across, level], -1), size)

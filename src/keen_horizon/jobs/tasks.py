@@ -191,7 +191,7 @@ def _render(engine: Engine, files: FileStore, work: Work, progress: Progress) ->
     document.write_text(json.dumps(path_document(path, info, times)))
     with transaction(engine) as session:
         render = session.get_one(Render, work.render_id)
-        render.report = correction_report(path, info, facts, {"render": facts.seconds}, notes)
+        render.report = correction_report(path, treatment, info, facts, {"render": facts.seconds}, notes)
         render.key = files.keep(target, suffix)
         render.path_key = files.keep(document, ".json")
 

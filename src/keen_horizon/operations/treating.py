@@ -186,13 +186,20 @@ def clip_path(session: Session, files: FileStore, clip: Clip, treatment: Treatme
     return solve_path(measurement, treatment, clip_pins(session, files, clip, treatment))
 
 
+def shown_treatment(session: Session, clip: Clip, treatment: Treatment) -> Treatment:
+    """What can be shown of a treatment: its lens, with the motion as shot, before any motion is measured."""
+    first, last = treatment.frames(clip_info(clip).frames)
+    if treatment.optics.lens is None or covering_range(session, clip, first, last) is not None:
+        return treatment
+    return treatment.model_copy(update={"motion": treatment.motion.model_copy(update={"intent": None})})
+
+
 def solve_clip(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> Solution:
     """Solve from the stored measurement. Raises NotPossible when there is none."""
     info = clip_info(clip)
     measured = covering_range(session, clip, *treatment.frames(info.frames)) is not None
     lens = optics_stage(treatment.optics, info.display)
-    if lens is not None and not measured:  # the lens shows before any motion is measured
-        treatment = treatment.model_copy(update={"motion": treatment.motion.model_copy(update={"intent": None})})
+    treatment = shown_treatment(session, clip, treatment)
     measurement, pins = clip_measurement(session, files, clip, treatment), clip_pins(session, files, clip, treatment)
     path = solve_path(measurement, treatment, pins)
     output = output_frame(path, treatment.framing, info.coded, info.pixel_aspect)

@@ -11,22 +11,29 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import resized
+from keen_horizon.core.lens.straightening import kept_area, optics_stage
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.ledger import ledger, pinch_points
+from keen_horizon.core.treatment import Treatment
 from keen_horizon.pipeline.rendering import RenderFacts
 
 
 def correction_report(
-    path: CameraPath, info: ClipInfo, facts: RenderFacts, seconds: dict[str, float], notes: tuple[str, ...]
+    path: CameraPath,
+    treatment: Treatment,
+    info: ClipInfo,
+    facts: RenderFacts,
+    seconds: dict[str, float],
+    notes: tuple[str, ...],
 ) -> dict[str, Any]:
     """The `R.json` document."""
-    figures = ledger(path)
+    figures, lens = ledger(path), optics_stage(treatment.optics, path.size)
     return {
         "clip": info.name,
         "frames": facts.frames,
         "zoom": figures.zoom,
-        "kept_area": figures.kept_area,
+        "kept_area": figures.kept_area * (kept_area(lens) if lens else 1.0),
         "shake_before_px": figures.shake_before_px,
         "shake_after_px": figures.shake_after_px,
         "gap_pixels": facts.gap_pixels,

@@ -13,7 +13,7 @@ from keen_horizon.core.treatment import Treatment
 from keen_horizon.operations.errors import NotPossible, NotThere
 from keen_horizon.operations.lookup import find
 from keen_horizon.operations.material import clip_info, clip_times, source_file
-from keen_horizon.operations.treating import clip_path
+from keen_horizon.operations.treating import clip_path, shown_treatment
 from keen_horizon.pipeline.report import path_csv, path_document, transforms_csv
 from keen_horizon.pipeline.still import Look, still_jpeg
 from keen_horizon.store.models import Clip, Render
@@ -66,7 +66,7 @@ def still(clip_id: int) -> Response:
         number = min(max(number, 0), info.frames - 1)
         treatment = path = None
         if "treatment" in request.args:
-            treatment = Treatment.from_text(request.args["treatment"])
+            treatment = shown_treatment(session, clip, Treatment.from_text(request.args["treatment"]))
             path = clip_path(session, files, clip, treatment)
     return Response(still_jpeg(source, info, times, number, path, treatment, look), mimetype="image/jpeg")
 

@@ -30,6 +30,7 @@ CANDIDATES = (
     ("polynomial", 2), ("inverse", 2),
 )  # fmt: skip
 STEPS = 12
+ONE_SIDE = np.array([0.54, 0.73, 0.42])  # planes are told apart from their own backs by any direction
 LEAST_FOLD = 1.05  # half-diagonals: no lens but a fisheye folds over within its own picture
 DISAGREES = 3.0
 CANNOT_FIT = 2.0
@@ -79,8 +80,8 @@ def _chosen(problem: _Problem, family: str | None) -> tuple[_Solved, _Solved, _S
     best = min([plain, *found], key=lambda s: s.score)
     if family is None:
         return plain, best, best
-    own = [s for s in [*found, *problem.more(family)] if s.family == family]
-    return plain, best, min([plain, *own], key=lambda s: s.score)
+    own = [problem.solve(family, n) for n in range(len(FAMILIES[family].names) + 1) if problem.affords(n)]
+    return plain, best, min(own, key=lambda s: s.score)
 
 
 def judged(lens: Lens, lines: list[Floats], size: Size) -> LensFit:
@@ -120,12 +121,6 @@ class _Problem:
     def affords(self, count: int) -> bool:
         """Whether there are lines enough for so many coefficients."""
         return bool(count <= np.searchsorted(LINES_FOR, len(self.points), "right"))
-
-    def more(self, family: str) -> list[_Solved]:
-        """Solutions of a family that is not among the candidates, as far as the lines go."""
-        if any(name == family for name, _ in CANDIDATES):
-            return []
-        return [self.solve(family, n) for n in range(1, len(FAMILIES[family].names) + 1) if self.affords(n)]
 
     def solve(self, family: str, count: int, keep: NDArray[np.bool_] | None = None) -> _Solved:
         """The best lens of a family with so many coefficients, centred, on all lines or those to keep."""
@@ -205,6 +200,7 @@ class _Problem:
             weighted = rays * (there / gradient**2)[..., None]
             moments = np.swapaxes(weighted, -1, -2) @ rays
             normal = np.linalg.eigh(np.nan_to_num(moments, nan=1e9, posinf=1e9, neginf=-1e9))[1][..., 0]
+            normal = normal * np.where(normal @ ONE_SIDE < 0, -1.0, 1.0)[..., None]
             across = normal[:, :, None, :2] + (normal[:, :, None, 2] * slope)[..., None] * offset
             gradient = np.maximum(np.hypot(across[..., 0] / self.squeeze, across[..., 1]), 1e-9)
         off = (rays @ normal[..., None])[..., 0] / gradient

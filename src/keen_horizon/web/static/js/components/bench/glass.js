@@ -96,7 +96,7 @@ export const glass = (parts) => {
     },
     /** @param {number} index @returns {number} */
     coefficientOf(index) {
-      return (this.lens() && this.lens().coefficients[index]) || 0;
+      return Math.round(1e4 * ((this.lens() && this.lens().coefficients[index]) || 0)) / 1e4;
     },
     /** @param {string} name @param {string | number} text @param {boolean} settled */
     setLensFigure(name, text, settled) {
