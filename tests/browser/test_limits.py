@@ -67,6 +67,7 @@ def test_the_worst_stretch_is_eased_and_the_easing_is_changed_on_the_strip(page:
     page.mouse.down()
     page.mouse.move(top["x"] + top["width"] / 2, top["y"] + 41, steps=3)
     page.mouse.up()
+    wait_for(lambda: draft_of(page)["motion"]["ease"][0]["amount"] != 1)
     changed = draft_of(page)["motion"]["ease"][0]
     assert changed["amount"] == pytest.approx(0.5, abs=0.05)
     assert (changed["frame"], changed["width"]) == (ease["frame"], ease["width"])

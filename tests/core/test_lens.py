@@ -84,7 +84,7 @@ def test_straightedges_tell_the_lens() -> None:
     """Lines that go across 60 % of the width and pass the middle by a fifth of the half-diagonal."""
     random = np.random.default_rng(7)
     left, bent = [], []
-    for _ in range(50):
+    for _ in range(30):
         lens = random_lens(random)
         drawn = straight_things(lens, int(random.integers(4, 7)), random, 8, 0.2)
         fit = fit_lens([line + random.normal(0, 0.7, line.shape) for line in drawn], FULL_HD)

@@ -26,7 +26,7 @@ from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Clip, ClipState, MeasuredRange, Render, Work, WorkState
 from keen_horizon.web import create_app
 
-LONG = 600
+LONG = 360
 
 
 class Bench:

@@ -22,7 +22,7 @@ from keen_horizon.core.geometry.picture import Size, transform
 from keen_horizon.core.path.camera_path import CameraPath
 
 Floats = NDArray[np.float64]
-CELL = 4
+CELL = 8
 
 Maps = tuple[NDArray[np.float32], NDArray[np.float32]]
 
