@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 from accessibility import violations
 from playwright.sync_api import Page, expect
+from services import wait_for
 from steps import draft_of, frame_of, to_bench, to_shared_bench, zoom_of
 
 from keen_horizon.core.geometry.similarity import Similarities
