@@ -49,6 +49,10 @@ def test_broken_sets_are_refused() -> None:
 def test_a_treatment_for_another_clip() -> None:
     theirs = Treatment.from_json({"range": {"in": 1, "out": 3}, "motion": {"level": {"lines": [
         {"frame": 2, "x1": 0, "y1": 0, "x2": 50, "y2": 0}]}}})  # fmt: skip
+    lens = {"lens": {"family": "division", "coefficients": [-0.1]}, "straightedges": [{"frame": 0, "points": [[1, 2]]}]}
+    glass = for_another_clip(Treatment.from_json({"optics": lens}), theirs).optics
+    assert glass.lens is not None
+    assert glass.straightedges == ()
     carried = for_another_clip(OWN, theirs)
     assert carried.motion.intent == "hold"
     assert carried.deliver == OWN.deliver

@@ -1,8 +1,10 @@
 """The rules and the computation, free of web, database and queue.
 
-    file --media--> frames --motion--> Measurement --path--> CameraPath --mapping--> SamplingMap
-                       |                                                                 |
-                       +------------------------- render <-------------------------------+
+    file --media--> frames --motion--> Measurement --path--> CameraPath --+--mapping--> SamplingMap
+                       |                                                  |                  |
+                       |                        straightedges --lens--> Lens                 |
+                       |                                                                     |
+                       +------------------------- render <-----------------------------------+
                                                      |
                                                      +--media--> file
 

@@ -67,6 +67,7 @@ def for_another_clip(treatment: Treatment, theirs: Treatment) -> Treatment:
     """A treatment carried to another clip, which keeps what belongs to it alone."""
     whole, other = treatment.to_json(), theirs.to_json()
     whole["range"] = other["range"]
+    whole["optics"]["straightedges"] = other["optics"]["straightedges"]
     for name in ("response_keys", "strength_keys", "ease", "pin", "level"):
         whole["motion"][name] = other["motion"][name]
     if not treatment.motion.response_keys:
