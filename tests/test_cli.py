@@ -53,7 +53,7 @@ def test_what_could_not_be_done_is_said(tmp_path: Path, capsys: pytest.CaptureFi
     arguments = ["correct", str(tmp_path / "sky.mp4"), str(tmp_path / "o.mp4"), "--report", str(tmp_path / "r.json")]
     assert main(arguments) == 0
     (note,) = json.loads((tmp_path / "r.json").read_text())["notes"]
-    assert note == "Nothing could be followed in any frame: there is no motion to correct."
+    assert note == "Nothing could be followed in any frame, so nothing is steadied."
     assert capsys.readouterr().err.strip() == f"sky.mp4: {note}"
 
 

@@ -23,7 +23,7 @@ class Link:
 
     @staticmethod
     def none(source: int, target: int, centre: complex) -> Link:
-        """No motion known."""
+        """A link that knows nothing of how the frames moved."""
         return Link(source, target, 1 + 0j, 0j, 1 + 0j, 0j, 0j, centre)
 
     @staticmethod

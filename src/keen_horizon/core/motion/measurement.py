@@ -107,7 +107,7 @@ class Measurement:
 
     @staticmethod
     def still(size: Size, first: int, times: NDArray[np.float64]) -> Measurement:
-        """Frames taken as if the camera stood still: what is enough where no motion is corrected."""
+        """Frames taken as if the camera stood still: what is enough where the motion stays as shot."""
         count, none = len(times), np.zeros((0, 2), np.float32)
         poses, pairs = Similarities.identity(count), Similarities.identity(max(0, count - 1))
         counts, flags = np.zeros(len(pairs), np.int32), np.zeros(len(pairs), np.bool_)
@@ -219,7 +219,7 @@ def measurement_notes(measurement: Measurement) -> tuple[str, ...]:
         shown = ", ".join(str(frame) for frame in at[:6]) + (" ..." if len(at) > 6 else "")
         notes.append(f"A new shot begins at frame {shown}. Every shot is steadied by itself.")
     if len(measurement.blind) and measurement.blind.all():
-        notes.append("Nothing could be followed in any frame: there is no motion to correct.")
+        notes.append("Nothing could be followed in any frame, so nothing is steadied.")
     elif measurement.blind.any():
         shown = ", ".join(f"{first + a}-{first + b}" for a, b in _stretches(measurement.blind)[:6])
         notes.append(f"Nothing could be followed in frames {shown}; the motion there is interpolated.")

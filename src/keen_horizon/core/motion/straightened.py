@@ -27,9 +27,7 @@ FURTHEST_STRETCH = 8.0
 FURTHEST_PX = 1e5
 NOISE_PX = 0.05
 GRID = (12, 8)
-TURNING_SPREAD = (
-    2e-4  # 1/px at 640 wide: a turning camera tilts a straightened picture by far more than a shaken lens does
-)
+TURNING_SPREAD = 2e-4  # 1/px at 640 wide: turning tilts a straightened picture far more than shake a bent one
 
 
 def straightened(measurement: Measurement, stage: LensStage) -> Measurement:

@@ -71,11 +71,11 @@ export const glass = (parts) => {
     },
     /** @param {string} family keeps what the picture looks like as far as one figure can */
     setFamily(family) {
-      const old = this.lens() || { coefficients: [0], family: "division" };
+      const old = this.lens() || plain();
       const angular = (/** @type {string} */ name) => ["equidistant", "equisolid", "stereographic", "series"].includes(name);
       const bend = angular(old.family) ? -old.coefficients[0] / 4 : old.coefficients[0];
       const first = angular(family) ? Math.max(0, -4 * bend) : bend;
-      this.setLens({ ...(old.canvas === undefined ? plain() : old), p1: 0, p2: 0, family, coefficients: [first] });
+      this.setLens({ ...old, p1: 0, p2: 0, family, coefficients: [first] });
     },
     /** Start from a field of view, corner to corner. @param {string} degrees */
     startFromAngle(degrees) {
@@ -105,6 +105,10 @@ export const glass = (parts) => {
       this.t.optics.lens = { ...this.lens(), [name]: value };
       if (settled) this.setLens(this.lens());
       else this.changed();
+    },
+    /** Whether the frame shows more than the straightened picture fills. */
+    lensLeavesGaps() {
+      return this.lens() !== null && this.lens().canvas > 0;
     },
     removeLens() {
       this.setLens(null);
