@@ -18,6 +18,15 @@ from keen_horizon.store.cluster import Cluster
 from keen_horizon.store.database import connect, transaction
 from keen_horizon.store.models import Base
 
+APPLICATION = {"browser", "jobs", "store", "web"}
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Of two processes, one takes all that runs the application, the other a file at a time of the rest."""
+    for item in items:
+        folder = item.path.parent.name
+        item.add_marker(pytest.mark.xdist_group("application" if folder in APPLICATION else item.path.stem))
+
 
 @pytest.fixture(scope="session")
 def media(tmp_path_factory: pytest.TempPathFactory) -> Path:

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+import cv2
 import numpy as np
 from scipy.spatial.transform import Rotation
 
 from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.lens.calibration import Board
 from keen_horizon.core.lens.lens import Lens, fisheye_of
+from keen_horizon.core.lens.straightening import keep_step
 from keen_horizon.core.motion.measurement import Evidence, Matches, Measurement
 
 FULL_HD = Size(1920, 1080)
@@ -122,8 +125,55 @@ def ruled_picture(lens: Lens, size: Size) -> np.ndarray:
     return np.repeat(shade.reshape(size.height, size.width, 1), 3, -1).astype(np.uint8)
 
 
+def bent_picture(straight: np.ndarray, lens: Lens) -> np.ndarray:
+    """A straight picture as the lens would have shot it, made smaller where its corners would be empty."""
+    size = Size(straight.shape[1], straight.shape[0])
+    middle = np.array([size.centre.real, size.centre.imag])
+    x, y = np.meshgrid(np.arange(size.width), np.arange(size.height))
+    seen = lens.straighten(np.stack([x.ravel(), y.ravel()], -1).astype(float), size)
+    places = ((seen - middle) / max(1.0, keep_step(lens, size)) + middle).astype(np.float32)
+    across, down = (part.reshape(straight.shape[:2]) for part in places.T)
+    return cv2.remap(straight, np.ascontiguousarray(across), np.ascontiguousarray(down), cv2.INTER_CUBIC)
+
+
 def ruled_line(lens: Lens, size: Size, offset: int, points: int = 7) -> np.ndarray:
     """Where a level line `offset` spacings below the middle is seen, (P, 2)."""
     across = np.linspace(-0.42, 0.42, points) * size.width + size.centre.real
     level = np.full(points, size.centre.imag + offset * RULED_EVERY)
     return lens.bend(np.stack([across, level], -1), size)
+
+
+def board_poses(count: int, seed: int) -> list[tuple[Rotation, np.ndarray]]:
+    """Boards tilted this way and that, all over the picture."""
+    random = np.random.default_rng(seed)
+    return [
+        (
+            Rotation.from_euler("xyz", random.uniform(-35, 35, 3), degrees=True),
+            np.array([random.uniform(-2.4, 2.4), random.uniform(-0.9, 0.9), random.uniform(7, 9)]),
+        )
+        for _ in range(count)
+    ]
+
+
+def filmed_board(
+    lens: Lens, size: Size, board: Board, turn: Rotation, shift: np.ndarray, random: np.random.Generator
+) -> np.ndarray:
+    """The board as a camera with this lens sees it, each pixel the mean of four rays."""
+    fine = Size(size.width * 2, size.height * 2)
+    x, y = np.meshgrid((np.arange(fine.width) + 0.5) / 2 - 0.5, (np.arange(fine.height) + 0.5) / 2 - 0.5)
+    rays = rays_of(lens, np.stack([x.ravel(), y.ravel()], -1), size)
+    axes = turn.as_matrix()
+    middle = shift - axes @ [(board.across - 1) / 2, (board.down - 1) / 2, 0]
+    depth = (middle @ axes[:, 2]) / (rays @ axes[:, 2])
+    places = (rays * depth[:, None] - middle) @ axes[:, :2]
+    u, v = places.T
+    inside = (u > -1.7) & (u < board.across + 0.7) & (v > -1.7) & (v < board.down + 0.7) & (depth > 0)
+    if board.kind == "chessboard":
+        on = (u > -1) & (u < board.across) & (v > -1) & (v < board.down)
+        dark = on & ((np.floor(u) + np.floor(v)) % 2 == 0)
+    else:
+        on = (u > -0.5) & (u < board.across - 0.5) & (v > -0.5) & (v < board.down - 0.5)
+        dark = on & (np.hypot(u - np.rint(u), v - np.rint(v)) < 0.25)
+    shade = np.where(dark, 25.0, np.where(inside, 230.0, 110.0)).reshape(fine.height, fine.width)
+    seen = cv2.resize(shade, (size.width, size.height), interpolation=cv2.INTER_AREA)
+    return np.clip(seen + random.normal(0, 2, seen.shape), 0, 255).astype(np.uint8)

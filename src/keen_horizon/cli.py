@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from keen_horizon.core.errors import KeenHorizonError
+from keen_horizon.core.lens.plate import plate_treatment
 from keen_horizon.core.media.probe import ClipInfo, probe
 from keen_horizon.core.motion.measurement import Measurement, measurement_notes
 from keen_horizon.core.motion.pin import PinTrack
@@ -17,7 +18,9 @@ from keen_horizon.core.path.notes import solution_notes
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.render.compare import Comparison
 from keen_horizon.core.treatment import Treatment
+from keen_horizon.pipeline.maps import write_maps
 from keen_horizon.pipeline.measuring import measure_clip
+from keen_horizon.pipeline.overlaying import overlay_clip
 from keen_horizon.pipeline.pinning import pin_clip
 from keen_horizon.pipeline.rendering import Versus, as_shot, render_clip
 from keen_horizon.pipeline.report import correction_report, path_csv, path_document, transforms_csv
@@ -56,6 +59,18 @@ def _parser() -> argparse.ArgumentParser:
     correct.add_argument("--report", type=Path, help="figures to write (JSON)")
     correct.add_argument("--path", type=Path, help="camera path to write (.json, .csv, or _2d.csv)")
     correct.set_defaults(run=_correct)
+    plate = commands.add_parser("plate", help="render the straight plate of a clip: its lens alone, nothing lost")
+    maps = commands.add_parser("maps", help="write a clip's ST maps, EXR and TIFF, in one ZIP file")
+    overlay = commands.add_parser("overlay", help="bend straight-rendered graphics back over a clip's own pixels")
+    for command, run in ((plate, _plate), (maps, _maps), (overlay, _overlay)):
+        command.add_argument("source", type=Path, metavar="SRC")
+        if command is overlay:
+            command.add_argument(
+                "graphics", type=Path, metavar="GRAPHICS", help="picture, folder or ZIP of them, video"
+            )
+        command.add_argument("destination", type=Path, metavar="DST")
+        command.add_argument("--treatment", type=Path, required=True, help="treatment document (JSON) with a lens")
+        command.set_defaults(run=run)
     for name, text in (
         ("serve", "run the web server"),
         ("worker", "run a worker for background jobs"),
@@ -112,6 +127,30 @@ def _correct(options: argparse.Namespace) -> None:
             options.path.write_text(table(document))
         else:
             _write_json(options.path, document)
+
+
+def _plate(options: argparse.Namespace) -> None:
+    _check_folders(options.destination)
+    info, times = probe(options.source)
+    treatment = plate_treatment(_treatment(options), info.name)
+    first, last = treatment.frames(info.frames)
+    path = solve_path(Measurement.still(info.display, first, times[first : last + 1]), treatment)
+    render_clip(options.source, info, times, path, treatment, options.destination, _bar("rendering"))
+
+
+def _maps(options: argparse.Namespace) -> None:
+    _check_folders(options.destination)
+    info, _ = probe(options.source)
+    write_maps(info, Treatment.from_json(_read_json(options.treatment)), options.destination, _bar("writing"))
+
+
+def _overlay(options: argparse.Namespace) -> None:
+    _check_folders(options.destination)
+    info, times = probe(options.source)
+    treatment, graphics = _treatment(options), options.graphics
+    overlay_clip(
+        options.source, info, times, treatment, graphics, graphics.name, options.destination, _bar("rendering")
+    )
 
 
 def _treatment(options: argparse.Namespace) -> Treatment:

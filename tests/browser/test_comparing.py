@@ -9,7 +9,8 @@ import numpy as np
 import pytest
 from accessibility import violations
 from playwright.sync_api import Page, expect
-from steps import canvas_of, drag, go, to_bench, to_shared_bench
+from services import wait_for
+from steps import canvas_of, draft_of, drag, go, to_bench, to_shared_bench
 
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.media.probe import probe
@@ -64,6 +65,13 @@ def test_magnifier_and_full_size(page: Page, shaky: tuple[Path, Similarities]) -
     exact = page.locator("img.exact")
     expect(exact).to_be_visible()
     expect(exact).to_have_attribute("src", re.compile(r"part=\d+,\d+,\d+,\d+"))
+    page.keyboard.press("3")
+    page.get_by_text("Sharpen", exact=True).click()
+    page.get_by_role("button", name="which fits this zoom").click()
+    amount = float(page.locator("#sharpen").input_value())
+    assert amount > 0
+    wait_for(lambda: draft_of(page)["framing"]["sharpen"] == amount)
+    page.locator("canvas").click()
     page.keyboard.press("z")
     expect(exact).to_be_hidden()
 

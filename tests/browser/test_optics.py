@@ -2,18 +2,29 @@
 
 from __future__ import annotations
 
+import io
+import json
 import re
+import zipfile
 from pathlib import Path
 
+import cv2
 import numpy as np
 import pytest
 from accessibility import violations
-from glass import ruled_line, ruled_picture
+from glass import board_poses, filmed_board, ruled_line, ruled_picture
 from playwright.sync_api import Page, expect
-from steps import canvas_of, draft_of, to_bench
+from services import wait_for
+from steps import bring_in, canvas_of, draft_of, drag, open_bench, start_project, to_bench
 
 from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.lens.calibration import Board
 from keen_horizon.core.lens.lens import Lens, fisheye_of
+from keen_horizon.core.lens.plate import plate_of
+from keen_horizon.core.lens.stmaps import bend_map
+from keen_horizon.core.media.frames import read_frames
+from keen_horizon.core.media.probe import probe
+from keen_horizon.core.treatment import Treatment
 from keen_horizon.simulator.film import write_pictures
 
 SIZE = Size(640, 360)
@@ -57,6 +68,17 @@ def test_straightedges_find_the_lens_and_the_picture_follows(page: Page, ruled: 
     page.get_by_role("button", name="after", exact=True).click()
     page.wait_for_timeout(500)
     assert np.abs(canvas_of(page).astype(int) - before).mean() > 4
+    page.get_by_role("button", name="Draw straightedges").click()
+    page.get_by_role("button", name="before", exact=True).click()
+    page.get_by_label("snap to the nearest edge").check()
+    beside = ruled_line(LENS, SIZE, 1, 5)[1:2] + (0, 3)
+    with page.expect_response(re.compile("/snap$")) as answer:
+        click_along(page, beside)
+    place = answer.value.json()["place"]
+    assert 0 < abs(place[1] - beside[0, 1]) < 6
+    assert abs(place[0] - beside[0, 0]) < 6
+    page.get_by_role("button", name="remove line 3").click()
+    page.get_by_role("button", name="Done drawing").click()
     page.get_by_label("Lens family to fit").select_option("inverse")
     expect(page.locator("[data-stage=optics]")).to_contain_text("inverse polynomial")
     page.get_by_role("button", name="remove line 2").click()
@@ -74,8 +96,6 @@ def test_a_lens_by_hand_is_drawn_as_it_is_rendered(page: Page, ruled: Path) -> N
     query = page.evaluate("draft => encodeURIComponent(JSON.stringify(draft))", draft_of(page))
     address = re.sub(r"\?.*", "", page.url).replace("/clips/", "/media/clips/")
     exact = page.request.get(f"{address}/still.jpg?frame=0&treatment={query}").body()
-    import cv2
-
     still = cv2.imdecode(np.frombuffer(exact, np.uint8), cv2.IMREAD_COLOR)
     shown = cv2.resize(live[..., :3], (still.shape[1], still.shape[0]), interpolation=cv2.INTER_AREA)
     difference = np.abs(shown.astype(int) - still.astype(int)).mean()
@@ -87,3 +107,156 @@ def test_a_lens_by_hand_is_drawn_as_it_is_rendered(page: Page, ruled: Path) -> N
     expect(page.locator("[data-stage=optics]")).to_contain_text("no lens")
     page.keyboard.press("Control+z")
     expect(page.locator("[data-stage=optics]")).to_contain_text("equidistant fisheye")
+
+
+def test_a_profile_is_kept_given_to_another_clip_and_comes_back_from_a_file(
+    page: Page, ruled: Path, shaky: tuple, tmp_path: Path
+) -> None:
+    to_bench(page, ruled, measured=False)
+    shelf = page.locator(".crumbs a").first.get_attribute("href")
+    page.keyboard.press("1")
+    page.get_by_label("Start from a field of view").select_option("110")
+    page.get_by_label("Name for this lens").fill("Quay lens")
+    page.get_by_role("button", name="Keep", exact=True).last.click()
+    expect(page.get_by_text("Kept as “Quay lens”.")).to_be_visible()
+    kept = draft_of(page)["optics"]["lens"]
+    page.goto(shelf)
+    bring_in(page, shaky[0])
+    page.get_by_role("link", name="lens profiles").click()
+    page.get_by_role("button", name="open Quay lens").click()
+    assert violations(page) == []
+    page.get_by_role("checkbox", name=re.compile(shaky[0].name)).last.check()
+    page.get_by_role("button", name="Give the lens to these").click()
+    expect(page.get_by_text("Given to 1 clip.")).to_be_visible()
+    with page.expect_download() as loading:
+        page.get_by_role("link", name="OpenCV, YAML").click()
+    loading.value.save_as(tmp_path / "calibration.yml")
+    page.get_by_label("note", exact=True).fill("from the quay")
+    page.get_by_role("button", name="Keep the changes").click()
+    expect(page.get_by_text("Quay lens").first).to_be_visible()
+    expect(page.locator(".profiles")).to_contain_text("from the quay")
+    page.get_by_role("button", name="forget Quay lens").click()
+    expect(page.get_by_role("button", name="open Quay lens")).to_have_count(0)
+    page.set_input_files("#lens-file", tmp_path / "calibration.yml")
+    expect(page.get_by_text("calibration.yml came in.")).to_be_visible()
+    page.goto(shelf)
+    open_bench(page, shaky[0].name)
+    page.keyboard.press("1")
+    expect(page.locator("[data-stage=optics]")).to_contain_text("equidistant fisheye")
+    assert draft_of(page)["optics"]["lens"] == kept
+    page.get_by_label("Lens profile").select_option(label="Quay lens")
+    expect(page.locator("[data-stage=optics]")).to_contain_text("fisheye series")
+    assert draft_of(page)["optics"]["lens"]["coefficients"][0] == pytest.approx(kept["coefficients"][0], rel=1e-9)
+
+
+def test_the_clip_shows_its_lens_by_itself_or_says_why_not(page: Page, ruled: Path, shaky: tuple) -> None:
+    to_bench(page, ruled, measured=False)
+    page.keyboard.press("1")
+    page.get_by_role("button", name="Look for straight things").click()
+    expect(page.get_by_text(re.compile(r"\d+ edges on 5 frames agree on this lens; confidence \d+ %"))).to_be_visible()
+    expect(page.locator("[data-stage=optics]")).not_to_contain_text("no lens")
+    optics = draft_of(page)["optics"]
+    found = Lens(optics["lens"]["family"], tuple(optics["lens"]["coefficients"]))
+    judged = found.straighten(ruled_line(LENS, SIZE, 2), SIZE)
+    assert np.ptp(judged[:, 1]) < 2.0
+    edges = len(optics["straightedges"])
+    expect(page.locator(".edges li")).to_have_count(edges)
+    page.get_by_role("button", name="remove line 1", exact=True).click()
+    expect(page.locator(".edges li")).to_have_count(edges - 1)
+    page.get_by_role("button", name="Take what was found").click()
+    expect(page.locator(".edges li")).to_have_count(edges)
+    assert violations(page) == []
+
+
+def test_the_grid_is_turned_along_a_line_and_never_in_the_picture(page: Page, ruled: Path) -> None:
+    to_bench(page, ruled, measured=False)
+    page.keyboard.press("1")
+    wait_for(lambda: canvas_of(page).any())
+    page.wait_for_timeout(500)
+    before = canvas_of(page)
+    page.get_by_text("Grid to judge by").click()
+    page.get_by_role("button", name="Turn it along a line").click()
+    drag(page, "canvas", (0.2, 0.5), (0.8, 0.55))
+    turn = np.degrees(np.arctan2(0.05 * SIZE.height, 0.6 * SIZE.width))
+    assert float(page.locator("#grid-turn").input_value()) == pytest.approx(turn, abs=0.15)
+    lines = page.locator(".overlay path").first
+    assert len(re.findall("M", lines.get_attribute("d"))) >= 24
+    page.locator("#grid-cells").fill("4")
+    wanted = lines.get_attribute("d")
+    first = re.match(r"M([\d.-]+) ([\d.-]+)L([\d.-]+) ([\d.-]+)", wanted)
+    x1, y1, x2, y2 = (float(value) for value in first.groups())  # type: ignore[union-attr]
+    assert np.degrees(np.arctan2(x1 - x2, y2 - y1)) == pytest.approx(turn, abs=0.2)
+    page.locator("#grid-colour").fill("#ff8800")
+    assert lines.evaluate("line => getComputedStyle(line).stroke") == "rgb(255, 136, 0)"
+    assert np.array_equal(canvas_of(page), before)
+    assert violations(page) == []
+    page.locator("canvas").click()
+    page.keyboard.press("g")
+    assert lines.get_attribute("d") == ""
+
+
+def test_maps_plate_and_bent_back_graphics_are_made_and_read_back(page: Page, ruled: Path, tmp_path: Path) -> None:
+    to_bench(page, ruled, measured=False)
+    page.keyboard.press("4")
+    page.get_by_text("For tracking and 3-D").click()
+    expect(page.get_by_text("Set one under Optics first")).to_be_visible()
+    page.keyboard.press("1")
+    page.get_by_label("Start from a field of view").select_option("120")
+    expect(page.locator(".facts")).to_contain_text("120.0° corner to corner")
+    page.get_by_label("larger output, the middle as sharp as shot").check()
+    page.get_by_label("no gap … nothing lost, drag").fill("1")
+    expect(page.locator(".facts")).to_contain_text("delivered as")
+    page.keyboard.press("4")
+    assert violations(page) == []
+    page.get_by_role("button", name="Write the ST maps").click()
+    newest = page.locator(".renders li").first
+    expect(newest).to_contain_text("ST maps", timeout=60_000)
+    data = page.request.get(newest.locator("a").first.get_attribute("href")).body()
+    plate = plate_of(Treatment.from_json(draft_of(page)), SIZE, ruled.name)
+    with zipfile.ZipFile(io.BytesIO(data)) as archive:
+        facts = json.loads(archive.read("maps.json"))
+        bend = cv2.imdecode(np.frombuffer(archive.read("bend.tif"), np.uint8), cv2.IMREAD_UNCHANGED)[..., ::-1]
+    assert (facts["plate_width"], facts["plate_height"]) == (plate.size.width, plate.size.height)
+    assert np.abs(bend / 65535 - bend_map(plate)).max() < 1e-5
+    graphics = np.zeros((plate.size.height, plate.size.width, 4), np.uint8)
+    graphics[: plate.size.height // 2] = (0, 0, 255, 255)
+    cv2.imwrite(str(tmp_path / "upper.png"), graphics)
+    page.set_input_files("#graphics", tmp_path / "upper.png")
+    expect(newest).to_contain_text("upper.png bent back", timeout=60_000)
+    (tmp_path / "over.mp4").write_bytes(page.request.get(newest.locator("a").first.get_attribute("href")).body())
+    luma = [frame.luma.astype(int) for frame in read_frames(tmp_path / "over.mp4")]
+    assert len(luma) == 24
+    assert np.abs(luma[5][:150] - 81).mean() < 3 < np.abs(luma[5][210:] - 81).mean()
+    page.get_by_role("button", name="Render the straight plate").click()
+    expect(newest).to_contain_text("straight plate", timeout=90_000)
+    (tmp_path / "plate.mp4").write_bytes(page.request.get(newest.locator("a").first.get_attribute("href")).body())
+    assert probe(tmp_path / "plate.mp4")[0].coded == plate.size
+
+
+def test_a_filmed_board_becomes_a_profile(page: Page, media: Path) -> None:
+    size, board, random = Size(720, 404), Board("chessboard", 9, 6), np.random.default_rng(2)
+    shots = [filmed_board(LENS, size, board, turn, shift, random) for turn, shift in board_poses(12, 5)]
+    clip = media / "board.mp4"
+    write_pictures((cv2.cvtColor(shot, cv2.COLOR_GRAY2BGR) for shot in shots), size, 12, clip, quality=8)
+    start_project(page)
+    bring_in(page, clip)
+    page.get_by_role("link", name="lens profiles").click()
+    page.get_by_text("From a printed board").click()
+    assert (
+        page.request.get(page.get_by_role("link", name="the board to print").get_attribute("href"))
+        .text()
+        .count("<rect")
+        == 36
+    )
+    assert violations(page) == []
+    page.get_by_label("filmed in").select_option(label="board.mp4")
+    page.get_by_label("call the lens").fill("Board lens")
+    page.get_by_label("across").fill("8")
+    page.get_by_role("button", name="Find the lens").click()
+    expect(page.get_by_text("The board was seen whole on 0 frames, 4 are needed")).to_be_visible(timeout=90_000)
+    page.get_by_label("across").fill("9")
+    page.get_by_role("button", name="Find the lens").click()
+    expect(page.get_by_text("“Board lens” was found.")).to_be_visible(timeout=90_000)
+    row = page.locator(".profiles tr").filter(has_text="Board lens")
+    expect(row).to_contain_text(re.compile(r"(119|120|121)°"))
+    expect(row).to_contain_text(re.compile(r"0\.\d\d px off"))

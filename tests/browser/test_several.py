@@ -9,7 +9,7 @@ import pytest
 from accessibility import violations
 from playwright.sync_api import Page, expect
 from services import wait_for
-from steps import bring_in, draft_of, start_project, to_bench, to_shared_bench
+from steps import bring_in, draft_of, open_bench, start_project, to_bench, to_shared_bench
 
 from keen_horizon.core.geometry.similarity import Similarities
 
@@ -44,13 +44,14 @@ def test_settings_go_to_another_clip_and_all_are_rendered(page: Page, shaky, tmp
     page.keyboard.press("4")
     page.get_by_label("Written as").select_option("prores")
     expect(page.locator("#container")).to_have_value("mov")
+    page.locator("#container").select_option("mkv")
     page.get_by_role("button", name="Copy to other clips").click()
     expect(page.get_by_role("checkbox", name=re.compile("other.mp4"))).to_be_checked()
     assert violations(page) == []
     page.locator("dialog[open]").get_by_role("button", name="Copy", exact=True).click()
     expect(page.get_by_text("Copied to 1 clip; 1 job queued.")).to_be_visible()
     page.locator("dialog[open]").get_by_role("button", name="Close").click()
-    wait_for(lambda: draft_of(page)["deliver"]["codec"] == "prores")
+    wait_for(lambda: [draft_of(page)["deliver"][key] for key in ("codec", "container")] == ["prores", "mkv"])
     page.goto(shelf)
     for name in (shaky[0].name, "other.mp4"):
         page.get_by_role("checkbox", name=f"Choose {name}").check()
@@ -60,16 +61,15 @@ def test_settings_go_to_another_clip_and_all_are_rendered(page: Page, shaky, tmp
     page.get_by_role("button", name="Render them").click()
     page.goto("/jobs")
     expect(page.get_by_text(re.compile("The renders that wait need about .* are free on the disk"))).to_be_visible()
-    expect(page.locator(".jobs tr").filter(has_text="ProRes, MOV")).to_have_count(4)
+    expect(page.locator(".jobs tr").filter(has_text="ProRes, MKV")).to_have_count(4)
     before, last = waiting(page)[-2:]
     page.get_by_role("button", name=re.compile("sooner")).last.click()
     wait_for(lambda: waiting(page).index(last) < waiting(page).index(before))
     assert violations(page) == []
-    expect(page.locator(".jobs tr[data-state=done]").filter(has_text="ProRes, MOV")).to_have_count(4, timeout=120_000)
+    expect(page.locator(".jobs tr[data-state=done]").filter(has_text="ProRes, MKV")).to_have_count(4, timeout=120_000)
     page.goto(shelf)
     expect(page.locator(".clip-card").filter(has_text="2 files")).to_have_count(2)
-    page.get_by_role("link", name="other.mp4", exact=True).click()
-    expect(page.locator(".bench")).to_be_visible()
+    open_bench(page, "other.mp4")
     page.keyboard.press("4")
     expect(page.get_by_role("link", name=re.compile("Download file"))).to_have_count(2)
     assert draft_of(page)["motion"]["intent"] == "hold"

@@ -18,7 +18,7 @@ from keen_horizon.core.media.colour import to_bgr, values_of
 from keen_horizon.core.media.containers import container_format, open_input
 from keen_horizon.core.media.encode import EncodeSettings, write_video
 from keen_horizon.core.media.frames import Tags, read_frame, read_frames
-from keen_horizon.core.media.probe import ClipInfo, probe
+from keen_horizon.core.media.probe import ClipInfo, probe, shortened
 from keen_horizon.core.media.proxy import THUMBNAIL_WIDTH, THUMBNAILS, make_proxy
 
 FRAMES = 24
@@ -152,6 +152,19 @@ def test_a_matroska_that_breaks_off_keeps_the_frames_before(ffmpeg: str, folder:
     info, times = probe(broken)
     assert 4 < info.frames < FRAMES
     assert make_proxy(broken, info, times, folder / "b.mp4", folder / "b.jpg").frames == info.frames
+
+
+def test_a_file_that_breaks_off_is_worked_on_as_far_as_it_goes(ffmpeg: str, folder: Path) -> None:
+    whole = pattern(ffmpeg, folder / "long.mp4", "-c:v", "libx264", "-g", "4", "-movflags", "faststart")
+    info, times = probe(whole)
+    assert (info.promised, info.broken_note) == (FRAMES, None)
+    broken = folder / "short.mp4"
+    broken.write_bytes(whole.read_bytes()[: whole.stat().st_size * 2 // 3])
+    info, times = probe(broken)
+    facts = make_proxy(broken, info, times, folder / "s.mp4", folder / "s.jpg")
+    short, kept = shortened(info, times, facts.frames)
+    assert 4 < short.frames == len(kept) == len(list(read_frames(folder / "s.mp4"))) < FRAMES
+    assert f"{short.frames} of its {FRAMES} frames" in str(short.broken_note)
 
 
 def test_only_listed_containers_are_recognised() -> None:

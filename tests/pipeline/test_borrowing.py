@@ -96,7 +96,7 @@ def test_exposure_is_matched(standing) -> None:
         if number != worst:
             brighter = np.clip((frame.planes[0].astype(float) - 16) * 1.3 + 16, 0, 255).astype(np.uint8)
             object.__setattr__(frame, "planes", (brighter, *frame.planes[1:]))
-    output = output_frame(path, borrow.framing, info.coded, info.pixel_aspect)
+    output = output_frame(path, borrow, info.coded, info.pixel_aspect)
     warped = Warper(path, info.coded, output, "420", borrow).warp(frames[worst], frames.get)
     missing = outside(path, worst)
     off = (warped.planes[0].astype(float) - true_luma(poses, path, worst))[missing]

@@ -14,7 +14,8 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities, as_complex
 from keen_horizon.core.media.frames import read_frames
 from keen_horizon.core.media.probe import probe
-from keen_horizon.core.motion.pin import Trail, between_marks, bridged, follow_point
+from keen_horizon.core.motion.pin import PinTrack, Trail, between_marks, bridged, follow_point
+from keen_horizon.core.path.pinned import pinned_poses
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.treatment import PinPoint, Treatment
 from keen_horizon.pipeline.measuring import measure_clip
@@ -131,6 +132,18 @@ def test_a_lost_point_is_marked_and_mended_by_a_later_mark(turning: tuple[Path, 
     assert rms(np.abs(trail.points[30:] - truth[30:60, 0])) < 0.15
     whole = bridged(trail)
     assert np.abs(np.diff(whole.points[19:31], 2)).max() < 1e-9 + np.abs(np.diff(truth[18:32, 0], 2)).max()
+
+
+def test_where_a_point_is_lost_it_goes_on_through_the_scene_while_the_camera_shakes() -> None:
+    camera = jitter(60, HALF, 6.0, seed=4).about(HALF.centre)
+    walked = np.linspace(-100 + 20j, 80 + 5j, 60)
+    seen = (walked - camera.t) / camera.z + HALF.centre
+    held = np.ones(60)
+    held[20:35] = 0
+    lost = PinTrack(0, bridged(Trail(np.where(held > 0, seen, 0), held)))
+    found = pinned_poses((lost,), ("shift",), 0, camera, HALF)
+    whole = pinned_poses((PinTrack(0, Trail(seen, np.ones(60))),), ("shift",), 0, camera, HALF)
+    assert np.abs(found.t - whole.t).max() < 1e-6
 
 
 def test_blending_between_marks_takes_the_one_that_holds() -> None:

@@ -8,6 +8,7 @@ KeenHorizonError
 ├── RangeError                the in/out points do not lie in the clip
 ├── MeasurementError          too little to measure
 ├── LensError                too little to tell a lens by
+├── ProfileError             not a lens profile, or not for this clip
 ├── TreatmentError            a treatment document that does not follow the schema
 ├── SolveError                the limits cannot be met
 └── Stopped                   the work was asked to stop; nothing is wrong
@@ -44,6 +45,10 @@ class MeasurementError(KeenHorizonError):
 
 class LensError(KeenHorizonError):
     """What was drawn or found does not tell a lens."""
+
+
+class ProfileError(KeenHorizonError):
+    """A lens profile cannot be read, or does not fit the clip."""
 
 
 class TreatmentError(KeenHorizonError):

@@ -48,7 +48,8 @@ class LensSettings(_Part):
 
     The centre is an offset from the middle of the frame, half-diagonals; `squeeze` how much wider than tall a
     circle round it is in the picture; `p1` and `p2` the polynomial's decentring. `canvas` says how much of the
-    straightened picture the frame shows: 0, a window without a gap, to 1, all of it.
+    straightened picture the frame shows: 0, a window without a gap, to 1, all of it. `enlarge` makes the
+    delivered picture larger by what the middle would otherwise be shrunk.
     """
 
     family: LensFamily
@@ -59,6 +60,7 @@ class LensSettings(_Part):
     p1: float = Field(default=0.0, ge=-0.2, le=0.2)
     p2: float = Field(default=0.0, ge=-0.2, le=0.2)
     canvas: float = Field(default=0.0, ge=0.0, le=1.0)
+    enlarge: bool = False
 
     @model_validator(mode="after")
     def _sound(self) -> LensSettings:

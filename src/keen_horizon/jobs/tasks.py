@@ -18,7 +18,8 @@ from sqlalchemy import Engine, select
 from sqlalchemy.orm import Session
 
 from keen_horizon.core.errors import KeenHorizonError, MediaError, Stopped
-from keen_horizon.core.media.probe import ClipInfo, probe
+from keen_horizon.core.lens.calibration import Board
+from keen_horizon.core.media.probe import ClipInfo, probe, shortened
 from keen_horizon.core.media.proxy import make_proxy
 from keen_horizon.core.path.figures import shake
 from keen_horizon.core.path.notes import solution_notes
@@ -26,9 +27,15 @@ from keen_horizon.core.render.compare import Comparison
 from keen_horizon.core.treatment import PinPoint, Treatment
 from keen_horizon.jobs.progress import Progress, announce
 from keen_horizon.operations.material import clip_info, clip_measurement, clip_times, covering_pin, source_file
+from keen_horizon.operations.optics import settings_of
+from keen_horizon.operations.profiles import keep_calibration
 from keen_horizon.operations.starting import first_treatment
 from keen_horizon.operations.treating import clip_path, render_bytes
+from keen_horizon.pipeline.calibrating import calibrate_clip
+from keen_horizon.pipeline.finding import find_clip_lens
+from keen_horizon.pipeline.maps import write_maps
 from keen_horizon.pipeline.measuring import measure_clip
+from keen_horizon.pipeline.overlaying import overlay_clip
 from keen_horizon.pipeline.pinning import mark_key, pin_clip
 from keen_horizon.pipeline.rendering import Versus, as_shot, render_clip
 from keen_horizon.pipeline.report import correction_report, path_document
@@ -37,6 +44,8 @@ from keen_horizon.store.files import FileStore, digest_of
 from keen_horizon.store.models import Clip, ClipState, FollowedPin, MeasuredRange, Render, Work, WorkState
 
 log = logging.getLogger(__name__)
+
+LONGEST_ERROR = 2000  # characters: an announcement holds 8000 bytes
 
 Job = Callable[[Engine, FileStore, Work, Progress], None]
 
@@ -76,7 +85,7 @@ def run_work(engine: Engine, files: FileStore, work_id: int) -> None:
 def _end(session: Session, work: Work, state: WorkState, error: str | None) -> None:
     if error and work.clip.source_key:  # the core names the file it read; editors know the clip's name
         error = error.replace(work.clip.source_key, work.clip.name)
-    work.state, work.error, work.ended_at = state, error, datetime.now(UTC)
+    work.state, work.error, work.ended_at = state, error and error[:LONGEST_ERROR], datetime.now(UTC)
     if work.kind == "ingest" and state is not WorkState.DONE:
         work.clip.state = ClipState.FAILED
         work.clip.error = error or "Preparing this clip was cancelled."
@@ -99,6 +108,7 @@ def _ingest(engine: Engine, files: FileStore, work: Work, progress: Progress) ->
     info = ClipInfo.from_json(info.to_json() | {"name": name})
     proxy, strip, times_file = (files.work_path(f"ingest-{work.clip_id}{end}") for end in (".mp4", ".jpg", ".npy"))
     facts = make_proxy(source, info, times, proxy, strip, progress.frames, progress.should_stop)
+    info, times = shortened(info, times, facts.frames)
     np.save(times_file, times)
     with transaction(engine) as session:
         clip = session.get_one(Clip, work.clip_id)
@@ -174,7 +184,71 @@ def _pin(engine: Engine, files: FileStore, work: Work, progress: Progress) -> No
         )
 
 
+def _lens(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
+    assert work.first is not None
+    assert work.last is not None
+    with transaction(engine) as session:
+        clip = session.get_one(Clip, work.clip_id)
+        source, info, times = source_file(clip, files), clip_info(clip), clip_times(clip, files)
+    found = find_clip_lens(source, info, times, work.first, work.last, progress.frames, progress.should_stop)
+    with transaction(engine) as session:
+        session.get_one(Work, work.id).details = {
+            "lens": settings_of(found.lens),
+            "straightedges": [{"frame": edge.frame, "points": edge.points.round(2).tolist()} for edge in found.edges],
+            "confidence": round(found.confidence, 3),
+        }
+
+
+def _board(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
+    assert work.first is not None
+    assert work.last is not None
+    details = work.details or {}
+    with transaction(engine) as session:
+        clip = session.get_one(Clip, work.clip_id)
+        source, info, times = source_file(clip, files), clip_info(clip), clip_times(clip, files)
+    found = calibrate_clip(
+        source, info, times, work.first, work.last, Board(**details["board"]), progress.frames, progress.should_stop
+    )
+    with transaction(engine) as session:
+        keep_calibration(session, session.get_one(Clip, work.clip_id), details["name"], found)
+
+
 def _render(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
+    with transaction(engine) as session:
+        kind = session.get_one(Render, work.render_id).kind
+    {"maps": _maps, "overlay": _overlay}.get(kind, _picture)(engine, files, work, progress)
+
+
+def _maps(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
+    with transaction(engine) as session:
+        render = session.get_one(Render, work.render_id)
+        info, treatment = clip_info(render.clip), Treatment.from_json(render.treatment)
+    target = files.work_path(f"render-{work.render_id}.zip")
+    facts = write_maps(info, treatment, target, progress.frames, progress.should_stop)
+    with transaction(engine) as session:
+        render = session.get_one(Render, work.render_id)
+        render.report, render.key = {"maps": facts}, files.keep(target, ".zip")
+
+
+def _overlay(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
+    with transaction(engine) as session:
+        render = session.get_one(Render, work.render_id)
+        clip = render.clip
+        source, info, times = source_file(clip, files), clip_info(clip), clip_times(clip, files)
+        treatment, graphics = Treatment.from_json(render.treatment), render.graphics or {}
+        _need_space(files, render_bytes(render))
+    suffix = f".{treatment.deliver.container}"
+    target = files.work_path(f"render-{work.render_id}{suffix}")
+    facts = overlay_clip(
+        source, info, times, treatment, files.path(graphics["key"]), graphics["name"], target,
+        progress.frames, progress.should_stop,
+    )  # fmt: skip
+    with transaction(engine) as session:
+        render = session.get_one(Render, work.render_id)
+        render.report, render.key = {"overlay": facts.to_json()}, files.keep(target, suffix)
+
+
+def _picture(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
     with transaction(engine) as session:
         render = session.get_one(Render, work.render_id)
         clip = render.clip
@@ -216,4 +290,6 @@ def _need_space(files: FileStore, expected: int) -> None:
         )
 
 
-_JOBS: dict[str, Job] = {"ingest": _ingest, "measure": _measure, "pin": _pin, "render": _render}
+_JOBS: dict[str, Job] = {
+    "ingest": _ingest, "measure": _measure, "pin": _pin, "lens": _lens, "board": _board, "render": _render,
+}  # fmt: skip

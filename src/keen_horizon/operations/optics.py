@@ -7,15 +7,20 @@ from typing import Any
 import numpy as np
 from sqlalchemy.orm import Session
 
+from keen_horizon.core.lens.edges import nearest_edge
 from keen_horizon.core.lens.lens import Lens, equivalent_focal_length, fields_of_view, radial_table
 from keen_horizon.core.lens.straightedges import fit_lens, judged
 from keen_horizon.core.lens.straightening import LensStage, kept_area, lens_of
+from keen_horizon.core.media.frames import read_frame
 from keen_horizon.core.treatment import LensFamily, LensSettings, Straightedge
 from keen_horizon.operations.errors import NotPossible
-from keen_horizon.operations.material import clip_info
+from keen_horizon.operations.material import clip_info, clip_times, source_file
+from keen_horizon.pipeline.finding import upright_luma
+from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Clip
 
 DRAWN_TABLE = 2048
+SNAP_REACH = 0.008  # of the width
 USED_FROM = 3
 
 
@@ -60,6 +65,21 @@ def found_lens(
         "odd": None if fit.odd is None else used[fit.odd],
         "better": fit.better,
     }
+
+
+def snapped(clip: Clip, files: FileStore, number: int, place: tuple[float, float]) -> list[float] | None:
+    """The nearest clear edge to a place of the upright clip on a frame, or None where there is none."""
+    info = clip_info(clip)
+    luma = upright_luma(read_frame(source_file(clip, files), number, clip_times(clip, files)), info.display)
+    reach = max(6.0, SNAP_REACH * info.display.width)
+    margin = int(reach) + 8
+    left, top = (max(0, round(value) - margin) for value in place)
+    part = luma[top : round(place[1]) + margin + 1, left : round(place[0]) + margin + 1]
+    if min(part.shape) < 3:
+        return None
+    corner = np.array([left, top], np.float64)
+    found = nearest_edge(part, np.array(place) - corner, reach)
+    return None if found is None else (found + corner).round(3).tolist()
 
 
 def settings_of(lens: Lens) -> dict[str, Any]:

@@ -10,7 +10,7 @@ import numpy as np
 from sqlalchemy.orm import Session
 
 from keen_horizon.core.geometry.similarity import as_points
-from keen_horizon.core.lens.straightening import LensStage, optics_stage
+from keen_horizon.core.lens.straightening import LensStage, enlargement, optics_stage
 from keen_horizon.core.mapping.output import OutputFrame, output_frame
 from keen_horizon.core.media.formats import expected_bytes
 from keen_horizon.core.motion.pin import PinTrack
@@ -56,6 +56,15 @@ def request_pins(session: Session, clip: Clip, treatment: Treatment) -> list[Wor
                 start_work(session, Work(kind="pin", clip_id=clip.id, first=first, last=last, details=details))
             )
     return works
+
+
+def request_lens(session: Session, clip: Clip, treatment: Treatment) -> Work:
+    """Queue looking for the clip's lens in the treatment's range, unless that is going on."""
+    first, last = treatment.frames(clip_info(clip).frames)
+    for work in clip.works:
+        if work.kind == "lens" and work.state.open:
+            return work
+    return start_work(session, Work(kind="lens", clip_id=clip.id, first=first, last=last))
 
 
 def save_draft(session: Session, clip: Clip, treatment: Treatment) -> None:
@@ -118,7 +127,10 @@ def render_bytes(render: Render) -> int:
     info, treatment = clip_info(render.clip), Treatment.from_json(render.treatment)
     first, last = treatment.frames(info.frames)
     size, deliver = treatment.framing.size or info.coded, treatment.deliver
-    pixels = size.width * size.height * (2 if render.versus and render.versus["layout"] == "side" else 1)
+    larger = enlargement(treatment.optics, info.display) ** 2
+    pixels = round(size.width * size.height * larger) * (
+        2 if render.versus and render.versus["layout"] == "side" else 1
+    )
     return expected_bytes(deliver.codec, deliver.quality, pixels, last - first + 1, info.bit_depth > 8)
 
 
@@ -140,7 +152,7 @@ class Solution:
         before, after = shake_curves(self.path)
         percent = 100 / self.path.size.width
         frames = self.path.first + np.arange(len(self.path.zoom))
-        figures = ledger(self.path, self.output.magnified)
+        figures = ledger(self.path, self.output.magnified / (self.lens.step if self.lens else 1))
         return {
             "first": self.path.first,
             "frames": len(self.path.zoom),
@@ -202,7 +214,7 @@ def solve_clip(session: Session, files: FileStore, clip: Clip, treatment: Treatm
     treatment = shown_treatment(session, clip, treatment)
     measurement, pins = clip_measurement(session, files, clip, treatment), clip_pins(session, files, clip, treatment)
     path = solve_path(measurement, treatment, pins)
-    output = output_frame(path, treatment.framing, info.coded, info.pixel_aspect)
+    output = output_frame(path, treatment, info.coded, info.pixel_aspect)
     notes = solution_notes(measurement, treatment)
     return Solution(path, info.rate, output, treatment.motion, pins, notes, lens, measured)
 

@@ -22,8 +22,13 @@ def begin_upload(session: Session, files: FileStore, project_id: int, name: str,
     """Start receiving a file, or find the same file's earlier attempt."""
     project = find(session, Project, project_id)
     name = PurePath(name.replace("\\", "/")).name[:255]
-    if not name or not 0 < size <= LARGEST:
-        raise NotPossible(f"{name or 'This file'}: the file is empty or too large.")
+    name = name or "This file"
+    if size <= 0:
+        raise NotPossible(f"{name}: the file is empty. Copy it again from the camera.")
+    if size > LARGEST:
+        raise NotPossible(
+            f"{name}: the file is larger than {LARGEST >> 40} TB, the most that is taken. Split it first."
+        )
     fingerprint = f"{name}:{size}:{modified}"
     upload = session.scalar(
         select(Upload).where(Upload.project_id == project.id, Upload.fingerprint == fingerprint).limit(1)

@@ -8,7 +8,6 @@ from __future__ import annotations
 import time
 from collections import deque
 from collections.abc import Callable, Iterator
-from contextlib import AbstractContextManager
 from dataclasses import asdict, dataclass
 from fractions import Fraction
 from pathlib import Path
@@ -20,16 +19,14 @@ from numpy.typing import NDArray
 from keen_horizon.core.errors import MediaError, Stopped
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.mapping.output import output_frame
-from keen_horizon.core.media.encode import EncodeSettings, SoundRange, write_video
-from keen_horizon.core.media.formats import SEQUENCES, VIDEO_FORMATS
-from keen_horizon.core.media.frames import Frame, Plane, gapless, read_frames
+from keen_horizon.core.media.frames import Frame, gapless, read_frames
 from keen_horizon.core.media.probe import ClipInfo
-from keen_horizon.core.media.sequence import write_sequence
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.render.borrow import lending_frames
 from keen_horizon.core.render.compare import Comparison
 from keen_horizon.core.render.warp import Warper
-from keen_horizon.core.treatment import Deliver, Treatment
+from keen_horizon.core.treatment import Treatment
+from keen_horizon.pipeline.delivery import at_depth, encode_settings, open_writer, pixels_of, sound_range
 from keen_horizon.pipeline.streams import Behind, ahead
 
 
@@ -76,20 +73,22 @@ def render_clip(
     total = last - first + 1
     window = FrameWindow(ahead(gapless(read_frames(source, first, last, times), first, times)), _reach(path, versus))
     opening = window.opening()
-    chroma, depth = _pixels(opening, info, treatment.deliver)
+    chroma, depth = pixels_of(opening, info, treatment.deliver)
     warpers = [_warper(p, t, info, chroma) for p, t in _legs(path, treatment, versus)]
-    settings = _settings(opening, info, treatment.deliver, warpers[-1], depth, versus)
+    output = warpers[-1].output
+    size = versus.comparison.size(output.size) if versus else output.size
+    settings = encode_settings(opening, info, treatment.deliver, size, chroma, depth, output.pixel_aspect)
     origin = Fraction(opening.time)
-    sound = _sound(source, info, treatment.deliver, float(origin), first, last, times)
+    sound = sound_range(source, info, treatment.deliver, float(origin), first, last, times)
     gaps = done = 0
-    with _writer(destination, settings, sound, first) as writer, Behind() as encoder:
+    with open_writer(destination, settings, sound, first) as writer, Behind() as encoder:
         for frame in window:
             if should_stop():
                 raise Stopped(f"{info.name}: the render was stopped.")
             warped = [warper.warp(frame, window.at) for warper in warpers]
             gaps += warped[-1].gap_pixels
             planes = versus.comparison.joined(*(w.planes for w in warped)) if versus else warped[-1].planes
-            encoder.call(writer.write, _at_depth(planes, frame.bit_depth, settings.bit_depth), frame.time - origin)
+            encoder.call(writer.write, at_depth(planes, frame.bit_depth, settings.bit_depth), frame.time - origin)
             done += 1
             progress(done, total)
         if done < total:
@@ -159,78 +158,8 @@ def _reach(path: CameraPath, versus: Versus | None) -> int:
 
 
 def _warper(path: CameraPath, treatment: Treatment, info: ClipInfo, chroma: str) -> Warper:
-    output = output_frame(path, treatment.framing, info.coded, info.pixel_aspect)
+    output = output_frame(path, treatment, info.coded, info.pixel_aspect)
     return Warper(path, info.coded, output, chroma, treatment)
-
-
-def _pixels(frame: Frame, info: ClipInfo, deliver: Deliver) -> tuple[str, int]:
-    """Chroma layout and depth of the output: the source's as far as the format takes them."""
-    chroma = _chroma(frame, info.turns)
-    if deliver.codec in SEQUENCES:
-        return "444", 8 if frame.bit_depth == 8 else 10
-    return VIDEO_FORMATS[deliver.codec].fitting(chroma, frame.bit_depth)
-
-
-def _chroma(frame: Frame, turns: int) -> str:
-    """The source's chroma layout, or 4:2:0 where turning upright made it an odd one."""
-    luma, chroma = frame.planes[0].shape, frame.planes[1].shape
-    if chroma == luma:
-        return "444"
-    if turns % 2 == 0 and chroma[0] == luma[0]:
-        return "422"
-    return "420"
-
-
-def _settings(
-    frame: Frame, info: ClipInfo, deliver: Deliver, warper: Warper, depth: int, versus: Versus | None
-) -> EncodeSettings:
-    size = versus.comparison.size(warper.output.size) if versus else warper.output.size
-    return EncodeSettings(
-        size=size,
-        bit_depth=depth,
-        chroma=warper.chroma,
-        rate=Fraction(info.rate).limit_denominator(1001),
-        time_base=info.time_base,
-        pixel_aspect=warper.output.pixel_aspect,
-        codec=deliver.codec,
-        container=deliver.container,
-        quality=deliver.quality,
-        tags=frame.tags,
-    )
-
-
-def _sound(
-    source: Path,
-    info: ClipInfo,
-    deliver: Deliver,
-    origin: float,
-    first: int,
-    last: int,
-    times: NDArray[np.float64],
-) -> SoundRange | None:
-    if deliver.sound == "none" or deliver.codec in SEQUENCES or not info.sound:
-        return None
-    end = float(times[last + 1]) if last + 1 < len(times) else float(times[last]) + info.duration / info.frames
-    whole = first == 0 and last == info.frames - 1
-    return SoundRange(source, origin, end, whole)
-
-
-def _writer(path: Path, settings: EncodeSettings, sound: SoundRange | None, first: int) -> AbstractContextManager[Any]:
-    if settings.codec in SEQUENCES:
-        return write_sequence(path, settings, first)
-    return write_video(path, settings, sound)
-
-
-def _at_depth(planes: tuple[Plane, ...], depth: int, wanted: int) -> tuple[Plane, ...]:
-    if depth == wanted:
-        return planes
-    if depth > wanted:
-        return tuple(_narrowed(plane >> (depth - wanted), wanted) for plane in planes)
-    return tuple(plane.astype(np.uint16) << (wanted - depth) for plane in planes)
-
-
-def _narrowed(plane: Plane, depth: int) -> Plane:
-    return plane.astype(np.uint8) if depth == 8 else plane
 
 
 def as_shot(treatment: Treatment) -> Treatment:

@@ -47,7 +47,7 @@ def still_jpeg(
     frame, lent = read_frame(source, number, times), None
     shown = info.display
     if path is not None and treatment is not None and path.first <= number < path.first + len(path):
-        output = output_frame(path, treatment.framing, info.coded, info.pixel_aspect)
+        output = output_frame(path, treatment, info.coded, info.pixel_aspect)
         warper = Warper(path, info.coded, output, "420", treatment)
         around = _around(source, times, number, path)
         warped = warper.warp(frame, around.get if around else alone)

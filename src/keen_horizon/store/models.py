@@ -160,8 +160,23 @@ class StartingPoint(Base):
     is_default: Mapped[bool] = mapped_column(default=False)
 
 
+class StoredProfile(Base):
+    """A lens profile (see core.lens.profile), its document whole; `name` is the document's, each once."""
+
+    __tablename__ = "lens_profile"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(80), unique=True)
+    document: Mapped[dict[str, Any]]
+    shipped: Mapped[bool] = mapped_column(default=False)
+
+
 class Render(Base):
-    """A delivered file, or one on its way; a comparison where `versus` says what with."""
+    """A delivered file, or one on its way; a comparison where `versus` says what with.
+
+    `kind` is "picture", "plate" (the lens alone), "maps" (ST maps) or "overlay", where `graphics` says what is
+    laid over: {"key": stored file, "name": as it came}.
+    """
 
     __tablename__ = "render"
 
@@ -170,6 +185,8 @@ class Render(Base):
     treatment: Mapped[dict[str, Any]]
     key: Mapped[str | None]
     versus: Mapped[dict[str, Any] | None]
+    kind: Mapped[str] = mapped_column(String(16), default="picture")
+    graphics: Mapped[dict[str, Any] | None]
     report: Mapped[dict[str, Any] | None]
     path_key: Mapped[str | None]
     created_at: Mapped[datetime] = mapped_column(default=_now)

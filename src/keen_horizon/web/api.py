@@ -10,9 +10,9 @@ from pydantic import BaseModel, ConfigDict, Field
 from werkzeug.wrappers import Response
 
 from keen_horizon.core.starting_points import started
-from keen_horizon.core.treatment import LensFamily, LensSettings, Straightedge, Treatment
+from keen_horizon.core.treatment import Treatment
 from keen_horizon.jobs.progress import work_json
-from keen_horizon.operations import clips, optics, starting, treating, uploads, works
+from keen_horizon.operations import clips, starting, treating, uploads, works
 from keen_horizon.operations.lookup import find
 from keen_horizon.store.models import Clip, Project, StartingPoint, Upload, Work
 from keen_horizon.web.present import clip_card, clip_detail, starting_json, version_json, work_list
@@ -21,17 +21,19 @@ from keen_horizon.web.services import services
 blueprint = Blueprint("api", __name__, url_prefix="/api")
 
 
-class _Body(BaseModel):
+class Body(BaseModel):
+    """What a request carries: unknown keys are errors."""
+
     model_config = ConfigDict(extra="forbid")
 
 
-class NewProject(_Body):
+class NewProject(Body):
     """A project to start."""
 
     name: str
 
 
-class NewUpload(_Body):
+class NewUpload(Body):
     """A file about to be sent; `modified` (ms) helps to find an earlier attempt."""
 
     name: str
@@ -39,28 +41,20 @@ class NewUpload(_Body):
     modified: int = 0
 
 
-class MediaFile(_Body):
+class MediaFile(Body):
     """A file of the media folder, by relative name."""
 
     path: str = Field(min_length=1)
 
 
-class WantedShake(_Body):
+class WantedShake(Body):
     """How much shake may remain under a treatment, percent of the width a frame squared."""
 
     treatment: Treatment
     shake_percent: float = Field(gt=0)
 
 
-class WantedLens(_Body):
-    """Straightedges to find a lens by, of a fixed `family` or any; or a `given` lens to judge by them."""
-
-    straightedges: tuple[Straightedge, ...]
-    family: LensFamily | None = None
-    given: LensSettings | None = None
-
-
-class ComparisonWanted(_Body):
+class ComparisonWanted(Body):
     """Two treatments to be rendered into one picture; `against` null is the clip as shot."""
 
     treatment: Treatment
@@ -70,7 +64,7 @@ class ComparisonWanted(_Body):
     turn: float = Field(default=0.0, ge=-1.6, le=1.6)
 
 
-class CopyWanted(_Body):
+class CopyWanted(Body):
     """A treatment and the clips that get it."""
 
     treatment: Treatment
@@ -78,20 +72,21 @@ class CopyWanted(_Body):
     render: bool = False
 
 
-class SomeClips(_Body):
+class SomeClips(Body):
     """Clips by number."""
 
     clips: list[int] = Field(min_length=1)
 
 
-class NewStartingPoint(_Body):
+class NewStartingPoint(Body):
     """A name for the settings of a treatment."""
 
     name: str
     treatment: Treatment
 
 
-def _treatment() -> Treatment:
+def posted_treatment() -> Treatment:
+    """The treatment that a request carries. Raises TreatmentError."""
     return Treatment.from_json(request.get_json(silent=True))
 
 
@@ -167,7 +162,7 @@ def retry_arrival(clip_id: int) -> Response:
 @blueprint.put("/clips/<int:clip_id>/draft")
 def save_draft(clip_id: int) -> Response:
     """Keep the treatment being worked on."""
-    treatment = _treatment()
+    treatment = posted_treatment()
     with services().session() as session:
         treating.save_draft(session, find(session, Clip, clip_id), treatment)
     return jsonify({})
@@ -176,7 +171,7 @@ def save_draft(clip_id: int) -> Response:
 @blueprint.post("/clips/<int:clip_id>/measure")
 def measure(clip_id: int) -> Response:
     """Measure the treatment's range."""
-    treatment = _treatment()
+    treatment = posted_treatment()
     with services().session() as session:
         work = treating.request_measurement(session, find(session, Clip, clip_id), treatment)
         return jsonify(work=work_json(work) if work else None)
@@ -185,25 +180,16 @@ def measure(clip_id: int) -> Response:
 @blueprint.post("/clips/<int:clip_id>/pins")
 def follow_pins(clip_id: int) -> Response:
     """Follow the treatment's pinned points through its range."""
-    treatment = _treatment()
+    treatment = posted_treatment()
     with services().session() as session:
         works = treating.request_pins(session, find(session, Clip, clip_id), treatment)
         return jsonify(works=[work_json(work) for work in works])
 
 
-@blueprint.post("/clips/<int:clip_id>/lens")
-def find_lens(clip_id: int) -> Response:
-    """The lens that straightedges tell, or how straight they are with a given one."""
-    body = WantedLens.model_validate(request.get_json(silent=True))
-    with services().session() as session:
-        clip = find(session, Clip, clip_id)
-        return jsonify(optics.found_lens(session, clip, body.straightedges, body.family, body.given))
-
-
 @blueprint.post("/clips/<int:clip_id>/solve")
 def solve(clip_id: int) -> Response:
     """Solve for a treatment, from the stored measurement."""
-    treatment = _treatment()
+    treatment = posted_treatment()
     with services().session() as session:
         solution = treating.solve_clip(session, services().files, find(session, Clip, clip_id), treatment)
     return jsonify(solution.to_json())
@@ -212,7 +198,7 @@ def solve(clip_id: int) -> Response:
 @blueprint.post("/clips/<int:clip_id>/trade-off")
 def trade_off(clip_id: int) -> Response:
     """The curve of zoom against remaining shake; a newer question of the same `asker` ends the computing."""
-    treatment = _treatment()
+    treatment = posted_treatment()
     outdated = services().curves.ask((clip_id, request.args.get("asker", "")))
     with services().session() as session:
         clip = find(session, Clip, clip_id)
@@ -234,7 +220,7 @@ def smallest_zoom(clip_id: int) -> Response:
 @blueprint.post("/clips/<int:clip_id>/versions")
 def save_version(clip_id: int) -> Response:
     """Save a treatment as the next version."""
-    treatment = _treatment()
+    treatment = posted_treatment()
     with services().session() as session:
         found = find(session, Clip, clip_id)
         return jsonify(version_json(treating.save_version(session, services().files, found, treatment)))
@@ -243,7 +229,7 @@ def save_version(clip_id: int) -> Response:
 @blueprint.post("/clips/<int:clip_id>/renders")
 def render(clip_id: int) -> Response:
     """Render a treatment, measuring first where that is still to be done."""
-    treatment = _treatment()
+    treatment = posted_treatment()
     with services().session() as session:
         queued = treating.request_render(session, find(session, Clip, clip_id), treatment)
         return jsonify(works=[work_json(work) for work in queued])
@@ -299,7 +285,7 @@ def save_starting_point() -> Response:
 @blueprint.post("/starting-points/<int:point_id>/apply")
 def apply_starting_point(point_id: int) -> Response:
     """A treatment with a starting point applied."""
-    treatment = _treatment()
+    treatment = posted_treatment()
     with services().session() as session:
         return jsonify(started(treatment, find(session, StartingPoint, point_id).settings).to_json())
 

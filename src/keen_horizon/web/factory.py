@@ -13,7 +13,7 @@ from keen_horizon.core.errors import KeenHorizonError
 from keen_horizon.operations.errors import NotThere
 from keen_horizon.store.database import connect
 from keen_horizon.store.files import FileStore
-from keen_horizon.web import api, events, media, pages
+from keen_horizon.web import api, events, media, optics, pages, profiles
 from keen_horizon.web.services import Services
 
 POLICY = (
@@ -35,7 +35,14 @@ def create_app(settings: Settings) -> Flask:
     )
     app.extensions["keen_horizon"] = Services(settings, connect(settings.database_url), FileStore(settings.data))
     CSRFProtect(app)
-    for blueprint in (pages.blueprint, api.blueprint, media.blueprint, events.blueprint):
+    for blueprint in (
+        pages.blueprint,
+        api.blueprint,
+        media.blueprint,
+        events.blueprint,
+        optics.blueprint,
+        profiles.blueprint,
+    ):
         app.register_blueprint(blueprint)
     app.after_request(_headers)
     app.register_error_handler(KeenHorizonError, _explained)

@@ -104,7 +104,8 @@ def _path_file(document: dict[str, Any], stem: str, name: str) -> Response:
 def _render(render_id: int) -> tuple[Render, str]:
     with services().session() as session:
         render = find(session, Render, render_id)
-        return render, f"{PurePath(render.clip.name).stem}_steady"
+        ending = {"plate": "plate", "maps": "maps", "overlay": "over"}.get(render.kind, "steady")
+        return render, f"{PurePath(render.clip.name).stem}_{ending}"
 
 
 @blueprint.get("/renders/<int:render_id>/file")

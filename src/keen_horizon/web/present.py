@@ -14,7 +14,7 @@ from keen_horizon.operations.material import clip_info
 from keen_horizon.operations.treating import render_bytes
 from keen_horizon.operations.works import recent_works, waiting_works
 from keen_horizon.store.files import FileStore
-from keen_horizon.store.models import Clip, Render, StartingPoint, Version, Work
+from keen_horizon.store.models import Clip, Render, StartingPoint, Version, Work, WorkState
 
 FORMAT_NAMES = {
     "h264": "H.264", "h265": "H.265", "prores": "ProRes", "vp9": "VP9", "av1": "AV1",
@@ -32,6 +32,7 @@ def clip_card(clip: Clip) -> dict[str, Any]:
         "thumbnails": f"/media/clips/{clip.id}/thumbnails.jpg" if clip.thumbnails_key else None,
         "thumbnail_count": THUMBNAILS,
         "facts": "",
+        "notice": None,
         "shake": max((m.shake_percent for m in clip.measurements), default=None),
         "version": clip.versions[-1].letter if clip.versions else None,
         "renders": sum(1 for render in clip.renders if render.key),
@@ -41,6 +42,7 @@ def clip_card(clip: Clip) -> dict[str, Any]:
     if clip.info:
         info = ClipInfo.from_json(clip.info)
         rate = f"{info.rate:.2f}".rstrip("0").rstrip(".")
+        card["notice"] = info.broken_note
         varying = " varying" if info.variable_rate else ""
         card["facts"] = f"{timecode(info.duration)} · {info.coded.width}×{info.coded.height} · {rate} fps{varying}"
     return card
@@ -62,15 +64,23 @@ def clip_detail(clip: Clip) -> dict[str, Any]:
             "bit_depth": info.bit_depth,
             "sound": info.sound,
             "variable_rate": info.variable_rate,
+            "notice": info.broken_note,
         },
         "proxy": {**(clip.proxy or {}), "url": f"/media/clips/{clip.id}/proxy.mp4"},
         "draft": _current_document(clip.draft),
         "measured": [[m.first, m.last] for m in clip.measurements],
         "pins": [{"marks": p.marks, "first": p.first, "last": p.last, "lost": p.lost} for p in clip.pins],
+        "found_lens": _found_lens(clip.works),
         "versions": [version_json(version) for version in clip.versions],
         "renders": [render_json(render) for render in clip.renders if render.key],
         "works": [work_json(work) for work in clip.works[-8:]],
     }
+
+
+def _found_lens(works: list[Work]) -> dict[str, Any] | None:
+    """What the clip itself showed of its lens last."""
+    found = [work.details for work in works if work.kind == "lens" and work.state is WorkState.DONE]
+    return found[-1] if found else None
 
 
 def version_json(version: Version) -> dict[str, Any]:
@@ -86,6 +96,7 @@ def render_json(render: Render) -> dict[str, Any]:
         "report": render.report,
         "file": f"{base}/file",
         "what": _what(render),
+        "path": render.path_key is not None,
         "path_json": f"{base}/path.json",
         "path_csv": f"{base}/path.csv",
         "transforms_csv": f"{base}/transforms.csv",
@@ -118,8 +129,11 @@ def starting_json(point: StartingPoint) -> dict[str, Any]:
 def _what(render: Render) -> str:
     """What a render writes, in a few words."""
     deliver = Treatment.from_json(render.treatment).deliver
+    if render.kind == "maps":
+        return "ST maps, EXR and TIFF, ZIP"
+    ahead = {"plate": "straight plate, ", "overlay": f"{(render.graphics or {}).get('name')} bent back, "}
     against = {"side": ", side by side", "wipe": ", wiped"}[render.versus["layout"]] if render.versus else ""
-    return f"{FORMAT_NAMES[deliver.codec]}, {deliver.container.upper()}{against}"
+    return f"{ahead.get(render.kind, '')}{FORMAT_NAMES[deliver.codec]}, {deliver.container.upper()}{against}"
 
 
 def _current_document(stored: dict[str, Any] | None) -> dict[str, Any]:

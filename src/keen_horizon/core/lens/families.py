@@ -139,9 +139,9 @@ def _series(r: Floats, k: Floats) -> Floats:
 def _series_fold(k: Floats) -> float:
     if k[0] <= 0:
         return np.inf
-    square_on = np.pi / 2
-    reach = square_on * float(_polynomial(k[1:], np.array(square_on**2)))
-    return float(min(_forward_fold(k[1:]), max(reach, 0.0)) / np.sqrt(k[0]))
+    turns = np.sqrt(_first_root(k[1:] * np.arange(3, 1 + 2 * len(k), 2)))
+    furthest = min(float(turns), np.pi / 2)  # where the curve turns back, or the ray is square to the axis
+    return float(furthest * _polynomial(k[1:], np.array(furthest**2)) / np.sqrt(k[0]))
 
 
 _equidistant = _fisheye(lambda x: x, np.pi / 2)

@@ -81,10 +81,13 @@ class Lens:
             u = u + self._decentred(w)
         return self._pixels(u, size)
 
-    def angle(self, radius: float) -> float | None:
-        """The angle from the axis, radians, of a source radius; None for families that do not tell it."""
+    def angle(self, radius: float, focal: float | None = None) -> float | None:
+        """The angle from the axis, radians, of a source radius.
+
+        Fisheyes tell it; others need their focal length, half-diagonals. None where it is not known.
+        """
         if not self.kind.angular or self.k[0] <= 0:
-            return None
+            return float(np.arctan(self.straightened_radius(np.array(radius)) / focal)) if focal else None
         depth = float(self.kind.depth(np.array(radius), np.array(self.k)))
         return float(np.arctan2(radius * np.sqrt(self.k[0]), depth))
 
@@ -132,10 +135,10 @@ def radial_table(lens: Lens) -> tuple[float, Floats]:
     return reach**2, np.append(ratios, [FAR, FAR])
 
 
-def fields_of_view(lens: Lens, size: Size) -> tuple[float, float, float] | None:
-    """Horizontal, vertical and diagonal field of view, degrees; None where the family does not tell it."""
+def fields_of_view(lens: Lens, size: Size, focal: float | None = None) -> tuple[float, float, float] | None:
+    """Horizontal, vertical and diagonal field of view, degrees; None where it is not known, see `Lens.angle`."""
     half = np.array([size.width / 2, size.height / 2, size.half_diagonal]) / size.half_diagonal
-    angles = [lens.angle(float(radius)) for radius in half / (lens.squeeze, 1.0, 1.0)]
+    angles = [lens.angle(float(radius), focal) for radius in half / (lens.squeeze, 1.0, 1.0)]
     if any(angle is None for angle in angles):
         return None
     across, down, corner = (2 * float(np.degrees(angle or 0.0)) for angle in angles)

@@ -35,6 +35,7 @@ LEAST_FOLD = 1.05  # half-diagonals: no lens but a fisheye folds over within its
 DISAGREES = 3.0
 CANNOT_FIT = 2.0
 ROUGH = 1.3
+MOST_BLAMED = 12  # lines among which one that disagrees is looked for, each time leaving one out
 
 
 @dataclass(frozen=True)
@@ -54,10 +55,13 @@ class LensFit:
     better: str | None
 
 
-def fit_lens(lines: list[Floats], size: Size, family: str | None = None, squeeze: float = 1.0) -> LensFit:
+def fit_lens(
+    lines: list[Floats], size: Size, family: str | None = None, squeeze: float = 1.0, blame: bool = True
+) -> LensFit:
     """The lens that straightens `lines`, each (P, 2) with P >= 3, in display pixels.
 
-    `family` fixes the family. Never leaves lines less straight, all in all, than they are. Raises LensError.
+    `family` fixes the family; `blame` looks for a line that disagrees. Never leaves lines less straight, all
+    in all, than they are. Raises LensError.
     """
     problem = _Problem(lines, size, squeeze)
     plain, best, chosen = _chosen(problem, family)
@@ -67,7 +71,7 @@ def fit_lens(lines: list[Floats], size: Size, family: str | None = None, squeeze
         plain, best, chosen = _chosen(problem, family)
         ratio = problem.ratio(chosen)
     chosen = problem.centred(chosen)
-    odd = problem.odd_one(chosen) if ratio > ROUGH else None
+    odd = problem.odd_one(chosen) if blame and len(lines) <= MOST_BLAMED and ratio > ROUGH else None
     fits_better = chosen.family != best.family and problem.ratio(best) < ratio / 1.5
     better = best.family if ratio > CANNOT_FIT and fits_better else None
     return LensFit(problem.lens(chosen), problem.per_line(chosen), problem.per_line(plain), ratio, odd, better)
@@ -82,6 +86,12 @@ def _chosen(problem: _Problem, family: str | None) -> tuple[_Solved, _Solved, _S
         return plain, best, best
     own = [problem.solve(family, n) for n in range(len(FAMILIES[family].names) + 1) if problem.affords(n)]
     return plain, best, min(own, key=lambda s: s.score)
+
+
+def quick_lens(lines: list[Floats], size: Size) -> Lens:
+    """A division lens of two coefficients, centred, without choosing: for many tries. Raises LensError."""
+    problem = _Problem(lines, size, 1.0)
+    return problem.lens(problem.solve("division", 2))
 
 
 def judged(lens: Lens, lines: list[Floats], size: Size) -> LensFit:
@@ -199,7 +209,9 @@ class _Problem:
         for _ in range(2):
             weighted = rays * (there / gradient**2)[..., None]
             moments = np.swapaxes(weighted, -1, -2) @ rays
-            normal = np.linalg.eigh(np.nan_to_num(moments, nan=1e9, posinf=1e9, neginf=-1e9))[1][..., 0]
+            if not np.isfinite(moments).all():
+                moments = np.nan_to_num(moments, nan=1e9, posinf=1e9, neginf=-1e9)
+            normal = np.linalg.eigh(moments)[1][..., 0]
             normal = normal * np.where(normal @ ONE_SIDE < 0, -1.0, 1.0)[..., None]
             across = normal[:, :, None, :2] + (normal[:, :, None, 2] * slope)[..., None] * offset
             gradient = np.maximum(np.hypot(across[..., 0] / self.squeeze, across[..., 1]), 1e-9)

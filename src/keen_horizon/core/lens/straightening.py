@@ -61,6 +61,12 @@ def optics_stage(optics: Optics, size: Size) -> LensStage | None:
     return lens_stage(lens_of(optics.lens), size, optics.lens.canvas)
 
 
+def enlargement(optics: Optics, size: Size) -> float:
+    """By how much the delivered picture is larger, so that its middle keeps the source's resolution."""
+    stage = optics_stage(optics, size)
+    return max(1.0, stage.step) if stage is not None and optics.lens is not None and optics.lens.enlarge else 1.0
+
+
 def lens_of(settings: LensSettings) -> Lens:
     """The lens that settings describe."""
     centre = complex(settings.centre_x, settings.centre_y)

@@ -1,7 +1,8 @@
 """The delivered picture: its stored size, and how its samples lie in the display frame.
 
 As a rule it is the source's own stored frame. Trimming keeps the scale at 1 and cuts the window out, so
-the picture is smaller; a chosen size shows as much of the window as its shape can hold.
+the picture is smaller; a chosen size shows as much of the window as its shape can hold; a straightened
+picture may be made larger, so that its middle keeps the source's resolution.
 """
 
 from __future__ import annotations
@@ -13,8 +14,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, resized
+from keen_horizon.core.lens.straightening import enlargement
 from keen_horizon.core.path.camera_path import CameraPath
-from keen_horizon.core.treatment import Framing
+from keen_horizon.core.treatment import Treatment
 
 Floats = NDArray[np.float64]
 
@@ -36,9 +38,9 @@ class OutputFrame:
         return float(1 / self.display_from_output[1, 1])
 
 
-def output_frame(path: CameraPath, framing: Framing, coded: Size, pixel_aspect: Fraction) -> OutputFrame:
+def output_frame(path: CameraPath, treatment: Treatment, coded: Size, pixel_aspect: Fraction) -> OutputFrame:
     """The output of a clip stored at size `coded`."""
-    display = path.size
+    display, framing = path.size, treatment.framing
     if framing.size is not None:
         size = Size(framing.size.width, framing.size.height)
         step = min(display.width / size.width, display.height / size.height)
@@ -47,6 +49,10 @@ def output_frame(path: CameraPath, framing: Framing, coded: Size, pixel_aspect: 
         shrink = float(path.shrink.max()) * framing.window.scale
         size = _even(coded.width / shrink, coded.height / shrink)
         return OutputFrame(size, _centred(display, size, shrink * display.width / coded.width, shrink), pixel_aspect)
+    larger = enlargement(treatment.optics, display)
+    if larger > 1:
+        size = _even(coded.width * larger, coded.height * larger)
+        return OutputFrame(size, resized(display, size), pixel_aspect)
     return OutputFrame(_even(coded.width, coded.height), resized(display, coded), pixel_aspect)
 
 

@@ -6,11 +6,12 @@ confirmed while the proxy is made, since a damaged packet may give no frame.
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
+import av
 import av.error
 import numpy as np
 from numpy.typing import NDArray
@@ -19,6 +20,8 @@ from keen_horizon.core.errors import UnreadableVideoError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.media.containers import open_input
 from keen_horizon.core.media.orientation import quarter_turns
+
+MISSING_SECONDS = 1.0
 
 
 @dataclass(frozen=True)
@@ -42,6 +45,17 @@ class ClipInfo:
     pixel_format: str
     bit_depth: int
     sound: str | None
+    promised: int = 0
+
+    @property
+    def broken_note(self) -> str | None:
+        """What to say of a file that ends before its header says."""
+        if self.promised <= self.frames:
+            return None
+        return (
+            f"The file breaks off: {self.frames} of its {self.promised} frames are there and can be worked on. "
+            "Copy it again from the camera for the rest."
+        )
 
     @property
     def display(self) -> Size:
@@ -80,7 +94,8 @@ def probe(path: Path) -> tuple[ClipInfo, NDArray[np.float64]]:
         codec = stream.codec_context.name
         time_base = Fraction(stream.time_base or Fraction(1, 90000))
         fallback_rate = float(stream.average_rate or stream.guessed_rate or 25)
-        times = _packet_times(path)
+        declared, seconds = int(stream.frames), float(container.duration or 0) / av.time_base
+        times, packets, end = _packet_times(path)
     if len(times) == 0:
         raise _unreadable(path)
     steps = np.diff(times)
@@ -100,23 +115,46 @@ def probe(path: Path) -> tuple[ClipInfo, NDArray[np.float64]]:
         pixel_format=pixel_format,
         bit_depth=depth,
         sound=sound,
+        promised=len(times) + (declared - packets if declared else _frames_missing(seconds - end, step)),
     )
     return info, times
 
 
-def _packet_times(path: Path) -> NDArray[np.float64]:
+def shortened(info: ClipInfo, times: NDArray[np.float64], frames: int) -> tuple[ClipInfo, NDArray[np.float64]]:
+    """The facts and times of a clip of which only the first `frames` frames can be decoded."""
+    if frames == info.frames:
+        return info, times
+    short = replace(
+        info, frames=frames, duration=info.duration * frames / info.frames, promised=max(info.promised, info.frames)
+    )
+    return short, times[:frames]
+
+
+def _packet_times(path: Path) -> tuple[NDArray[np.float64], int, float]:
+    """The shown pictures' times, the number of packets of pictures, and where the last packet of any stream lies."""
     pts: list[int] = []
+    packets, end = 0, 0.0
     with open_input(path) as container:
         stream = container.streams.video[0]
         base = float(stream.time_base or 1)
         try:
-            for packet in container.demux(stream):
+            for packet in container.demux():
                 stamp = packet.dts if packet.pts is None else packet.pts
+                if stamp is not None:
+                    end = max(end, float(stamp * packet.time_base))
+                if packet.stream.index != stream.index:
+                    continue
+                packets += stamp is not None or packet.size > 0
                 if packet.size and not packet.is_discard:
                     pts.append(len(pts) if stamp is None else stamp)
         except av.error.FFmpegError:
             pass  # a truncated file keeps the frames before the break
-    return np.asarray(np.unique(np.array(pts, np.int64)) * base, np.float64)
+    return np.asarray(np.unique(np.array(pts, np.int64)) * base, np.float64), packets, end
+
+
+def _frames_missing(seconds: float, step: float) -> int:
+    """Frames between the last packet and the length in the header, of files that do not count their frames."""
+    return round(seconds / step) if seconds > MISSING_SECONDS else 0
 
 
 def _unreadable(path: Path) -> UnreadableVideoError:

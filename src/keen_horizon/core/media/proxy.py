@@ -2,7 +2,7 @@
 
 The proxy has one picture per source frame at a constant rate, so that a frame number is the time
 times the rate, exactly, whatever the source's own times; a picture that cannot be decoded is shown
-as the one before it. Pixels are square and the picture upright.
+as the one before it, and a file that breaks off ends there. Pixels are square and the picture upright.
 """
 
 from __future__ import annotations
@@ -34,7 +34,7 @@ LOW_PASS = 0.6
 
 @dataclass(frozen=True)
 class ProxyFacts:
-    """What was made: size, rate, and how many source frames really decoded."""
+    """What was made: size, rate, frames before the file's end or break, and how many of them really decoded."""
 
     size: Size
     rate: float
@@ -58,7 +58,7 @@ def make_proxy(
     size = info.display.fitted(PROXY_WIDTH)
     rate = Fraction(info.rate).limit_denominator(1001)
     frames = gapless(read_frames(source, 0, info.frames - 1, times), 0, times)
-    pictures = _every_number(frames, info.frames, size)
+    pictures = _scaled(frames, size)
     opening = next(pictures)
     settings = EncodeSettings(
         size,
@@ -74,19 +74,20 @@ def make_proxy(
     tall = round(THUMBNAIL_WIDTH * size.height / size.width / 2) * 2
     strip = np.zeros((tall, THUMBNAIL_WIDTH * THUMBNAILS, 3), np.uint8)
     picks = np.linspace(0, info.frames - 1, THUMBNAILS).round().astype(int)
-    decoded = 0
+    number = decoded = 0
     with write_video(proxy, settings) as writer:
         for picture in chain([opening], pictures):
             if should_stop():
                 raise Stopped(f"{info.name}: preparing was stopped.")
+            number = picture.number
             decoded += picture.fresh
-            writer.write(picture.planes, picture.number / rate)
-            for slot in np.flatnonzero(picks == picture.number):
-                left = slot * THUMBNAIL_WIDTH
-                strip[:, left : left + THUMBNAIL_WIDTH] = _thumbnail(picture, tall)
-            progress(picture.number + 1, info.frames)
+            writer.write(picture.planes, number / rate)
+            slots = np.flatnonzero(picks >= number)  # and those to come, lest the file break off
+            if len(slots) and picks[slots[0]] == number:
+                strip[:, slots[0] * THUMBNAIL_WIDTH :] = np.tile(_thumbnail(picture, tall), (1, len(slots), 1))
+            progress(number + 1, info.frames)
     thumbnails.write_bytes(jpeg(strip))
-    return ProxyFacts(size, float(rate), info.frames, decoded)
+    return ProxyFacts(size, float(rate), number + 1, decoded)
 
 
 @dataclass(frozen=True)
@@ -99,15 +100,9 @@ class _Picture:
     fresh: bool
 
 
-def _every_number(frames: Iterator[Frame], count: int, size: Size) -> Iterator[_Picture]:
-    """Yield every frame number once; a file that breaks off goes on with its last picture."""
-    last: _Picture | None = None
+def _scaled(frames: Iterator[Frame], size: Size) -> Iterator[_Picture]:
     for frame in frames:
-        last = _Picture(frame.number, scaled_planes(frame, size), limited_range(frame.tags), not frame.repeated)
-        yield last
-    assert last is not None  # read_frames raises when there is none
-    for number in range(last.number + 1, count):
-        yield replace(last, number=number, fresh=False)
+        yield _Picture(frame.number, scaled_planes(frame, size), limited_range(frame.tags), not frame.repeated)
 
 
 def scaled_planes(frame: Frame, size: Size) -> tuple[Plane, ...]:

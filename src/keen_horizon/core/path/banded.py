@@ -133,4 +133,5 @@ def _direction(
 
 def _reach(values: Floats, step: Floats) -> float:
     falling = step < 0
-    return min(1.0, float((-values[falling] / step[falling]).min())) if falling.any() else 1.0
+    with np.errstate(over="ignore"):  # a step of nearly nothing reaches any distance
+        return min(1.0, float((-values[falling] / step[falling]).min())) if falling.any() else 1.0

@@ -17,6 +17,8 @@ from keen_horizon.core.geometry.similarity import Complex, Similarities, as_comp
 from keen_horizon.core.geometry.tilt import tilted
 
 Floats = NDArray[np.float64]
+Reals = NDArray[np.floating]
+Rays = NDArray[np.complexfloating]
 
 RAYS = 64
 MARGIN_PX = 3.0
@@ -25,7 +27,7 @@ EACH_WAY = 10
 
 @dataclass(frozen=True)
 class Borrowing:
-    """Frames that lend, by their distance in `offsets`, nearest first; `reach` (N, RAYS) how far from the
+    """Frames that lend, by their distance in `offsets`, nearest first; `reach` (N, rays) how far from the
     middle (0) to the border (1) of the unzoomed output each ray finds picture.
     """
 
@@ -45,18 +47,27 @@ def lending_offsets(seconds: float, rate: float) -> tuple[int, ...]:
 
 
 def borrowing(
-    poses: Similarities, correction: Similarities, tilt: Complex, size: Size, offsets: tuple[int, ...]
+    poses: Similarities,
+    correction: Similarities,
+    tilt: Complex,
+    size: Size,
+    offsets: tuple[int, ...],
+    count: int = RAYS,
 ) -> Borrowing:
-    """What frames with centred `poses` (N,) can lend to outputs corrected by `correction` (N,) and `tilt` (N,)."""
-    border = as_complex(_ring(size)) - size.centre
-    rays = tilted(tilt, border, size) if tilt.any() else np.broadcast_to(border, (len(poses), RAYS))
+    """What frames with centred `poses` (N,) can lend to outputs corrected by `correction` (N,) and `tilt` (N,).
+
+    It is looked for along `count` rays, a multiple of four.
+    """
+    border = as_complex(_ring(size, count)) - size.centre
+    rays = tilted(tilt, border, size) if tilt.any() else np.broadcast_to(border, (len(poses), count))
     every, ray = (index.ravel() for index in np.indices(rays.shape))
     low, high = _covered(correction, every, rays.ravel(), size, 0.0)
     reach = np.where(low <= 0, np.clip(high, 0, 1), 0.0)
     short = np.flatnonzero(reach < 1)  # only these rays need anybody
-    frame, along = every[short], rays[every[short], ray[short]]
+    frame = every[short]
+    along = rays[frame, ray[short]].astype(np.complex64)  # a thousandth of a pixel is enough, at half the time
     seen = poses @ correction
-    found = reach[short]
+    found = reach[short].astype(np.float32)
     lent = []
     for offset in offsets:
         wanting = np.flatnonzero(found < 1)
@@ -77,29 +88,29 @@ def borrowing(
     return Borrowing(offsets, reach.reshape(rays.shape))
 
 
-def _extend(found: Floats, rays: NDArray[np.intp], low: Floats, high: Floats) -> None:
+def _extend(found: Reals, rays: NDArray[np.intp], low: Reals, high: Reals) -> None:
     """Let `rays` (M,) that found picture up to where an interval covers go on to its end."""
     now = found[rays]
     further = (low <= now) & (high > now)
     found[rays[further]] = high[further]
 
 
-def _ring(size: Size) -> Floats:
-    """Points (RAYS, 2) round the border, corners among them."""
-    along = np.linspace(0, 1, RAYS // 4, endpoint=False)[:, None]
+def _ring(size: Size, count: int) -> Floats:
+    """Points (count, 2) round the border, corners among them."""
+    along = np.linspace(0, 1, count // 4, endpoint=False)[:, None]
     corners = size.corners()
     sides = [corners[i] + along * (corners[(i + 1) % 4] - corners[i]) for i in range(4)]
     return np.concatenate(sides)
 
 
 def _covered(
-    motion: Similarities, frame: NDArray[np.intp], rays: Complex, size: Size, margin: float
-) -> tuple[Floats, Floats]:
+    motion: Similarities, frame: NDArray[np.intp], rays: Rays, size: Size, margin: float
+) -> tuple[Reals, Reals]:
     """For points u r of rays r (M,), moved as their `frame` (M,) is: the interval of u that lands inside a frame.
 
     Low above high if none does.
     """
-    z, t = motion.z[frame], motion.t[frame]
+    z, t = (values.astype(rays.dtype)[frame] for values in (motion.z, motion.t))
     low, high = _between(z.real * rays.real - z.imag * rays.imag, t.real, size.width / 2 - margin)
     down_low, down_high = _between(z.real * rays.imag + z.imag * rays.real, t.imag, size.height / 2 - margin)
     np.maximum(low, down_low, out=low)
@@ -108,7 +119,7 @@ def _covered(
     return low, high
 
 
-def _between(slope: Floats, at: Floats, half: float) -> tuple[Floats, Floats]:
+def _between(slope: Reals, at: Reals, half: float) -> tuple[Reals, Reals]:
     """The interval of u, (M,) each end, for which |slope u + at| <= half."""
     slope[np.abs(slope) < 1e-9] = 1e-9
     inverse = 1 / slope
@@ -118,7 +129,7 @@ def _between(slope: Floats, at: Floats, half: float) -> tuple[Floats, Floats]:
 
 def found_area(borrowed: Borrowing, size: Size, zoom: Floats) -> Floats:
     """The share (N,) of the output, zoomed by `zoom` (N,), for which picture was found."""
-    ring = as_complex(_ring(size)) - size.centre
+    ring = as_complex(_ring(size, borrowed.reach.shape[1])) - size.centre
     points = np.minimum(borrowed.reach * zoom[:, None], 1.0) * ring
     following = np.roll(points, -1, axis=1)
     area = np.abs((points.real * following.imag - points.imag * following.real).sum(1)) / 2

@@ -53,7 +53,7 @@ class Ledger:
 
 
 def ledger(path: CameraPath, magnified: float = 1.0) -> Ledger:
-    """The figures of a whole path; `magnified` is output pixels per pixel of the display frame."""
+    """The figures of a whole path; `magnified` is output pixels per pixel of the source."""
     size = path.size
     before, after = shake(path.measured, size), shake(path.steadied, size)
     zoom = float(path.zoom.max())

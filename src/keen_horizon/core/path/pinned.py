@@ -3,6 +3,7 @@
 One point gives shifts alone. Two points give the similarity that carries both from the first frame of
 the shot to each frame, of which only the allowed freedoms are used. Holding these poses holds the
 subject; where it stands in the picture is the solver's choice, so that the least is lost over all frames.
+Where a point was lost, it is taken to go on evenly through the scene, while the camera shakes as measured.
 """
 
 from __future__ import annotations
@@ -12,16 +13,20 @@ import numpy as np
 from keen_horizon.core.errors import TreatmentError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Similarities
-from keen_horizon.core.motion.pin import PinTrack
+from keen_horizon.core.motion.pin import PinTrack, Trail, bridged
 
 
 def pinned_poses(
-    pins: tuple[PinTrack, ...], freedom: tuple[str, ...], first: int, last: int, size: Size
+    pins: tuple[PinTrack, ...], freedom: tuple[str, ...], first: int, camera: Similarities, size: Size
 ) -> Similarities:
-    """Centred poses subject_from_frame (N,) of frames `first` ... `last`. Raises TreatmentError without a pin."""
+    """Centred poses subject_from_frame (N,) of the frames from `first` on. Raises TreatmentError without a pin.
+
+    `camera` are the frames' measured centred poses, scene_from_frame (N,).
+    """
     if not pins:
         raise TreatmentError("Pin: no point has been followed yet.")
-    trails: list[Complex] = [pin.part(first, last).trail.points - size.centre for pin in pins]
+    last = first + len(camera) - 1
+    trails = [_carried(pin.part(first, last).trail, camera, size) for pin in pins]
     anchor = trails[0] if len(trails) == 1 else (trails[0] + trails[1]) / 2
     ratio = np.ones(len(anchor), np.complex128)
     if len(trails) == 2:
@@ -32,6 +37,13 @@ def pinned_poses(
         if "turn" not in freedom:
             ratio = np.abs(ratio).astype(np.complex128)
     return Similarities(ratio, anchor[0] - ratio * anchor)
+
+
+def _carried(trail: Trail, camera: Similarities, size: Size) -> Complex:
+    """A trail's centred points (N,), lost stretches interpolated in the scene that the camera's poses lead to."""
+    points = trail.points - size.centre
+    scene = bridged(Trail(camera.z * points + camera.t, trail.confidence)).points
+    return np.where(trail.confidence > 0, points, (scene - camera.t) / camera.z)
 
 
 def pin_freedom(freedom: tuple[str, ...], points: int) -> tuple[str, ...]:

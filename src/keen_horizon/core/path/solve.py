@@ -25,7 +25,7 @@ from keen_horizon.core.lens.straightening import optics_stage
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.motion.straightened import straightened
-from keen_horizon.core.path.borrowing import Borrowing, borrowing, lending_offsets
+from keen_horizon.core.path.borrowing import RAYS, Borrowing, borrowing, lending_offsets
 from keen_horizon.core.path.breathing import breathing_zoom
 from keen_horizon.core.path.camera_path import CameraPath, joined_paths
 from keen_horizon.core.path.levelling import level_poses
@@ -55,15 +55,20 @@ def solve_path(measurement: Measurement, treatment: Treatment, pins: tuple[PinTr
 
 
 class PathProblem:
-    """A range's path before a zoom limit is chosen: what does not depend on it is solved once."""
+    """A range's path before a zoom limit is chosen: what does not depend on it is solved once.
 
-    def __init__(self, measurement: Measurement, treatment: Treatment, pins: tuple[PinTrack, ...] = ()) -> None:
+    What frames lend is looked for along `rays` rays; fewer do where only figures are wanted.
+    """
+
+    def __init__(
+        self, measurement: Measurement, treatment: Treatment, pins: tuple[PinTrack, ...] = (), rays: int = RAYS
+    ) -> None:
         self._framing = treatment.framing
         lens = optics_stage(treatment.optics, measurement.size)
         if lens is not None:
             measurement = straightened(measurement, lens)
             treatment, pins = straightened_marks(treatment, pins, lens)
-        self._shots = [_ShotProblem(shot, treatment, pins) for shot in shots(measurement)]
+        self._shots = [_ShotProblem(shot, treatment, pins, rays) for shot in shots(measurement)]
 
     def path(self, limit: float) -> CameraPath:
         """The path within a zoom limit. Raises SolveError."""
@@ -75,7 +80,8 @@ class PathProblem:
 
 
 class _ShotProblem:
-    def __init__(self, shot: Measurement, treatment: Treatment, pins: tuple[PinTrack, ...]) -> None:
+    def __init__(self, shot: Measurement, treatment: Treatment, pins: tuple[PinTrack, ...], rays: int) -> None:
+        self.rays = rays
         self.motion, self.framing = treatment.motion, treatment.framing
         self.size, self.first, self.rate = shot.size, shot.first, shot.rate
         self.tilts = shot.tilts
@@ -85,7 +91,7 @@ class _ShotProblem:
         self.measured = self.lenders if self.tilting else shot.poses.about(shot.size.centre)
         self.poses = self.measured
         if self.motion.intent == "pin" and freedom:
-            self.poses = pinned_poses(pins, freedom, self.first, self.first + len(shot) - 1, self.size)
+            self.poses = pinned_poses(pins, freedom, self.first, self.measured, self.size)
         elif self.motion.intent == "level" and freedom:
             self.poses = level_poses(shot, self.motion.level.lines)
         self.moves = bool(freedom)
@@ -173,7 +179,7 @@ class _ShotProblem:
         return self._made(bound, tilt, np.full(len(wanted), shrink), wanted, True, found)
 
     def _borrowing(self, correction: Similarities, tilt: Complex) -> Borrowing:
-        return borrowing(self.lenders, correction, tilt, self.size, self.offsets)
+        return borrowing(self.lenders, correction, tilt, self.size, self.offsets, self.rays)
 
     def _base(self, limit: float) -> float:
         """How far the window is shrunk under a limit: less than it when frames may be enlarged each by itself."""

@@ -19,6 +19,7 @@ from keen_horizon.core.path.solve import PathProblem
 from keen_horizon.core.treatment import Treatment
 
 POINTS = 12
+COARSE_RAYS = 32
 HIGHEST = 3.0
 SEARCH_STEPS = 12
 
@@ -76,7 +77,7 @@ def _filling(measurement: Measurement, treatment: Treatment, pins: tuple[PinTrac
     framing = treatment.framing
     if framing.edges == "leave":
         framing = framing.model_copy(update={"edges": "fill"})
-    return PathProblem(measurement, treatment.model_copy(update={"framing": framing}), pins)
+    return PathProblem(measurement, treatment.model_copy(update={"framing": framing}), pins, COARSE_RAYS)
 
 
 def _point(problem: PathProblem, limit: float) -> TradePoint:

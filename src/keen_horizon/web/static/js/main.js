@@ -3,9 +3,10 @@
 import Alpine from "../vendor/alpinejs/alpine.js";
 import { bench, versionsBar } from "./components/bench.js";
 import { jobCount, jobs } from "./components/jobs.js";
+import { lenses } from "./components/lenses.js";
 import { newProject, shelf } from "./components/shelf.js";
 
-for (const [name, component] of Object.entries({ bench, versionsBar, jobCount, jobs, newProject, shelf })) {
+for (const [name, component] of Object.entries({ bench, versionsBar, jobCount, jobs, lenses, newProject, shelf })) {
   Alpine.data(name, component);
 }
 Alpine.start();

@@ -1,6 +1,7 @@
 // @ts-check
 // The state of the bench: the treatment, what was solved for it, the playhead. Views draw it.
 import { followWork, pageData } from "../net.js";
+import { copy } from "../state/copy.js";
 import { mountOverlay } from "../views/overlay.js";
 import { mountPlayer } from "../views/player.js";
 import { mountStrip } from "../views/strip.js";
@@ -13,6 +14,7 @@ import { glass } from "./bench/glass.js";
 import { keying } from "./bench/keying.js";
 import { looking } from "./bench/looking.js";
 import { partsOf } from "./bench/parts.js";
+import { profiling } from "./bench/profiling.js";
 import { pinned } from "./bench/pinned.js";
 import { pinching } from "./bench/pinching.js";
 import { starting } from "./bench/starting.js";
@@ -24,7 +26,6 @@ import { KEY_LIST, keyAction } from "./keys.js";
 
 const STAGES = ["optics", "motion", "framing", "deliver"];
 const ELEMENTS = ["viewer", "video", "canvas", "still", "exact", "overlay", "wipe", "strip", "tradeChart", "keys", "copies"];
-const copy = (/** @type {any} */ value) => JSON.parse(JSON.stringify(value));
 
 /** The version buttons in the top bar; the bench listens to what they say. */
 export const versionsBar = () => ({
@@ -58,6 +59,7 @@ export const bench = () => {
     stills: false,
     help: false,
     error: "",
+    /** What is wrong with the file, when it can be worked on all the same. */ notice: page.info.notice || "",
     /** @type {any} */ path: null,
     /** @type {any[]} */ curve: [],
     wantedShake: 0.05,
@@ -81,6 +83,7 @@ export const bench = () => {
     ...pinching(parts),
     ...aiming(parts),
     ...glass(parts),
+    ...profiling(parts),
     ...pinned(parts),
     ...starting(parts),
     ...delivering(parts),
@@ -116,6 +119,7 @@ export const bench = () => {
       bench.solve();
       bench.judgeLens();
       bench.listStartingPoints();
+      bench.listProfiles();
     },
 
     /** @param {KeyboardEvent} event */

@@ -1,5 +1,5 @@
 // @ts-check
-import { ask, followWork, pageData, sendFile } from "../net.js";
+import { ask, followWork, pageData, sendFile, Unreachable } from "../net.js";
 import { workText } from "../words.js";
 
 const FULL_BAR = 0.6; // percent of the width: a bar this long is very shaky
@@ -94,11 +94,17 @@ export const shelf = () => {
           upload.text = `connection lost; trying again in ${seconds} s`;
         });
         await this.refresh();
-        this.uploads = this.uploads.filter((other) => other.key !== upload.key);
+        this.forget(upload);
       } catch (problem) {
         upload.stopped = true;
+        upload.unreachable = problem instanceof Unreachable;
         upload.text = /** @type {Error} */ (problem).message;
       }
+    },
+
+    /** @param {any} upload */
+    forget(upload) {
+      this.uploads = this.uploads.filter((other) => other.key !== upload.key);
     },
 
     createProject() {

@@ -2,7 +2,7 @@
 // Lines over the picture: a grid, pinned points, drawn lines, and the output's window on the source. Never in a render.
 import { corners, mapped } from "../geometry/matrix.js";
 
-const COLUMNS = 12;
+/** @typedef {{ cells: number, turn: number, colour: string, strength: number }} Grid cells across the picture, turned by degrees clockwise */
 
 /** @param {SVGSVGElement} svg @param {{ width: number, height: number }} size */
 export function mountOverlay(svg, size) {
@@ -14,14 +14,14 @@ export function mountOverlay(svg, size) {
   const edges = path(svg, "edges");
   const dots = path(svg, "dots");
   const arm = size.width / 50;
-  const cell = size.width / COLUMNS;
-  let grid = "";
-  for (let x = (size.width / 2) % cell; x < size.width; x += cell) grid += `M${x} 0V${size.height}`;
-  for (let y = (size.height / 2) % cell; y < size.height; y += cell) grid += `M0 ${y}H${size.width}`;
   return {
-    /** @param {{ grid: boolean, window: number[] | null, pins: number[][], lines: number[][], edges: number[][][] }} look */
+    /** @param {{ grid: Grid | null, window: number[] | null, pins: number[][], lines: number[][], edges: number[][][] }} look */
     update(look) {
-      lines.setAttribute("d", look.grid ? grid : "");
+      lines.setAttribute("d", look.grid ? ruled(look.grid, size) : "");
+      if (look.grid) {
+        lines.style.stroke = look.grid.colour;
+        lines.style.strokeOpacity = String(look.grid.strength);
+      }
       const quad = look.window && corners(size.width, size.height).map(([x, y]) => mapped(/** @type {number[]} */ (look.window), x, y));
       window.setAttribute("d", quad ? `M${quad.map(([x, y]) => `${x.toFixed(2)} ${y.toFixed(2)}`).join("L")}Z` : "");
       pins.setAttribute("d", look.pins.map(([x, y]) => `M${x - arm} ${y}h${2 * arm}M${x} ${y - arm}v${2 * arm}`).join(""));
@@ -34,6 +34,18 @@ export function mountOverlay(svg, size) {
       svg.replaceChildren();
     },
   };
+}
+
+/** Lines both ways through the middle of the picture, a cell apart. @param {Grid} grid @param {{ width: number, height: number }} size */
+function ruled({ cells, turn }, { width, height }) {
+  const [middleX, middleY] = [(width - 1) / 2, (height - 1) / 2];
+  const cell = width / cells;
+  const reach = Math.hypot(width, height) / 2;
+  const [along, aside] = [Math.cos((turn * Math.PI) / 180), Math.sin((turn * Math.PI) / 180)];
+  const at = (/** @type {number} */ u, /** @type {number} */ v) => `${(middleX + u * along - v * aside).toFixed(1)} ${(middleY + u * aside + v * along).toFixed(1)}`;
+  let d = "";
+  for (let i = -Math.floor(reach / cell); i * cell <= reach; i++) d += `M${at(i * cell, -reach)}L${at(i * cell, reach)}M${at(-reach, i * cell)}L${at(reach, i * cell)}`;
+  return d;
 }
 
 /** @param {SVGSVGElement} svg @param {string} name */

@@ -3,7 +3,7 @@
 import { bent, straightened } from "../../geometry/lens.js";
 import { inverse, mapped } from "../../geometry/matrix.js";
 
-/** @typedef {{ what: "pin", index: number } | { what: "level", from: number[] | null } | { what: "edge", grip: number[] | null }} Aim */
+/** @typedef {{ what: "pin", index: number } | { what: "level" | "grid", from: number[] | null } | { what: "edge", grip: number[] | null }} Aim */
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const aiming = (parts) => ({
@@ -18,6 +18,9 @@ export const aiming = (parts) => ({
   },
   armLevel() {
     this.aim = this.aiming("level") ? null : { what: "level", from: null };
+  },
+  armGrid() {
+    this.aim = this.aiming("grid") ? null : { what: "grid", from: null };
   },
   /** @param {string} what @param {number} [index] */
   aiming(what, index) {
@@ -63,12 +66,12 @@ export const aiming = (parts) => ({
     }
     /** @type {HTMLElement} */ (event.currentTarget).setPointerCapture(event.pointerId);
     if (this.aim.what === "edge") return this.gripEdge(place);
-    this.aim = { what: "level", from: place };
+    this.aim = { ...this.aim, from: place };
   },
   /** @param {PointerEvent} event */
   moved(event) {
     if (this.aiming("edge") && this.aim.grip) return this.dragEdge(this.placeOf(event));
-    if (!this.aim || this.aim.what !== "level" || !this.aim.from) return this.pointed(event);
+    if (!(this.aiming("level") || this.aiming("grid")) || !this.aim.from) return this.pointed(event);
     this.drawing = [...this.aim.from, ...this.placeOf(event)];
     this.drawOver();
   },
@@ -76,8 +79,10 @@ export const aiming = (parts) => ({
     if (this.aiming("edge")) return this.releaseEdge();
     if (!this.drawing) return;
     const [x1, y1, x2, y2] = this.drawing.map((value) => Math.round(10 * value) / 10);
+    const forGrid = this.aiming("grid");
     this.drawing = this.aim = null;
     if (Math.hypot(x2 - x1, y2 - y1) < 12) return this.drawOver();
+    if (forGrid) return this.turnGridAlong(this.shownAt([x1, y1]), this.shownAt([x2, y2]));
     const lines = this.t.motion.level.lines.filter((/** @type {any} */ line) => line.frame !== this.frame);
     this.t.motion.level.lines = [...lines, { frame: this.frame, x1, y1, x2, y2 }].sort((a, b) => a.frame - b.frame);
     this.settled();

@@ -49,6 +49,34 @@ export const delivering = (parts) => ({
     this.t.framing.size = { ...this.t.framing.size, [side]: value };
     this.settled();
   },
+  /** What a finished render is, in figures. @param {any} render @returns {{ name: string, value: string }[]} */
+  renderFigures({ report }) {
+    if (report.maps) return [{ name: "clip", value: `${report.maps.source_width}×${report.maps.source_height}` }, { name: "plate", value: `${report.maps.plate_width}×${report.maps.plate_height}` }];
+    const made = report.overlay || { frames: report.frames, seconds: report.seconds.render };
+    const frames = { name: "frames", value: `${made.frames}, ${(made.frames / made.seconds).toFixed(0)} a second` };
+    if (report.overlay) return [frames];
+    return [
+      { name: "zoom", value: `${report.zoom.toFixed(3)}×` },
+      { name: "kept", value: `${(100 * report.kept_area).toFixed(1)} %` },
+      { name: "shake", value: `${report.shake_before_px.toFixed(2)} → ${report.shake_after_px.toFixed(2)} px` },
+      frames,
+    ];
+  },
+  /** @param {"plates" | "maps"} what */
+  renderForOthers(what) {
+    this.attempt(async () => this.queued(await ask("POST", `${parts.address}/${what}`, this.t)));
+  },
+  /** Graphics go up with the treatment as it is kept. @param {Event} event */
+  bendBack(event) {
+    const input = /** @type {HTMLInputElement} */ (event.target);
+    const file = input.files && input.files[0];
+    if (!file) return;
+    this.attempt(async () => {
+      await ask("PUT", `${parts.address}/draft`, this.t);
+      this.queued(await ask("POST", `${parts.address}/overlays/${encodeURIComponent(file.name)}`, file));
+      input.value = "";
+    });
+  },
   renderComparison() {
     const version = this.versions.find((/** @type {any} */ v) => v.letter === this.against);
     const body = {

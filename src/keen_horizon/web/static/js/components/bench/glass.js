@@ -1,6 +1,7 @@
 // @ts-check
 // Optics: the lens, set by hand or found by straightedges that are drawn in the viewer (see aiming.js).
 import { ask } from "../../net.js";
+import { copy } from "../../state/copy.js";
 
 const GRIP_PX = 9; // on the screen
 const USED_FROM = 3;
@@ -46,6 +47,7 @@ export const glass = (parts) => {
       const drawn = this.lensOf(this.path);
       if (!drawn) return [];
       const facts = [`the middle is shown at ${drawn.middle.toFixed(3)}×`, `${(100 * drawn.kept_area).toFixed(1)} % of the source is in the frame`];
+      if (this.lens().enlarge) facts.push(`delivered as ${this.outputText()}`);
       if (drawn.fields_of_view) {
         const [across, down, corner] = drawn.fields_of_view.map((/** @type {number} */ angle) => `${angle.toFixed(1)}°`);
         facts.push(`sees ${across} across, ${down} down, ${corner} corner to corner`);
@@ -106,12 +108,36 @@ export const glass = (parts) => {
       if (settled) this.setLens(this.lens());
       else this.changed();
     },
+    /** @param {boolean} enlarge */
+    setEnlarged(enlarge) {
+      this.setLens({ ...this.lens(), enlarge });
+    },
     /** Whether the frame shows more than the straightened picture fills. */
     lensLeavesGaps() {
       return this.lens() !== null && this.lens().canvas > 0;
     },
     removeLens() {
       this.setLens(null);
+    },
+
+    lookForLens() {
+      return this.attempt(async () => {
+        const { work } = await ask("POST", `${parts.address}/automatic-lens`, this.t);
+        this.worked(work);
+      });
+    },
+    /** @type {any} what the clip itself showed last */ foundLens: parts.page.found_lens,
+    foundText() {
+      const found = this.foundLens;
+      if (!found) return "";
+      const frames = new Set(found.straightedges.map((/** @type {any} */ edge) => edge.frame)).size;
+      return `${found.straightedges.length} edges on ${frames} frames agree on this lens; confidence ${(100 * found.confidence).toFixed(0)} %.`;
+    },
+    useFound() {
+      const { lens, straightedges } = copy(this.foundLens);
+      this.t.optics.straightedges = straightedges;
+      this.setLens({ ...plain(), ...lens, ...(this.lens() ? { canvas: this.lens().canvas, enlarge: this.lens().enlarge } : {}) });
+      this.drawOver();
     },
 
     armEdge() {
@@ -150,8 +176,23 @@ export const glass = (parts) => {
     },
     releaseEdge() {
       if (!this.aim.grip) return;
+      const [edge, point] = this.aim.grip;
       this.aim = { what: "edge", grip: null };
+      if (this.snap) return this.snapPoint(edge, point);
       this.settled();
+    },
+    /** Whether points go to the nearest clear edge. */
+    snap: false,
+    /** @param {number} edge @param {number} point */
+    snapPoint(edge, point) {
+      const [x, y] = this.edges()[edge].points[point];
+      return this.attempt(async () => {
+        const { place } = await ask("POST", `${parts.address}/snap`, { frame: this.edges()[edge].frame, x, y });
+        if (place && this.edges()[edge]) this.edges()[edge].points[point] = place;
+        this.drawOver();
+        this.settled();
+        await this.findLens();
+      });
     },
     /** @param {number[]} place @returns {number[] | null} line and point under the pointer */
     nearPoint(place) {
@@ -189,7 +230,7 @@ export const glass = (parts) => {
       if (!this.enough()) return void (this.straightness = null);
       const found = await this.askLens({ straightedges: this.edges(), family: this.family || null });
       if (!found) return;
-      const kept = this.lens() ? { canvas: this.lens().canvas } : {};
+      const kept = this.lens() ? { canvas: this.lens().canvas, enlarge: this.lens().enlarge } : {};
       this.t.optics.lens = { ...plain(), ...found.lens, ...kept };
       if (this.aim && this.aim.grip) this.changed();
       else this.settled();
@@ -242,7 +283,7 @@ export const glass = (parts) => {
 };
 
 /** A lens document without a bend. */
-const plain = () => ({ family: "division", coefficients: [0], centre_x: 0, centre_y: 0, squeeze: 1, p1: 0, p2: 0, canvas: 0 });
+const plain = () => ({ family: "division", coefficients: [0], centre_x: 0, centre_y: 0, squeeze: 1, p1: 0, p2: 0, canvas: 0, enlarge: false });
 
 /** @param {number[]} place */
 const rounded = (place) => place.map((value) => Math.round(20 * value) / 20);

@@ -24,6 +24,8 @@ export const looking = (parts) => {
     /** @type {any[]} */ versions: parts.page.versions,
     held: false,
     grid: false,
+    /** How the grid looks; never part of a picture. */
+    gridLook: { cells: 12, turn: 0, colour: "#e6e8ea", strength: 0.4 },
     markLent: false,
     wipe: { place: 0.5, turn: 0 },
     loupe: false,
@@ -70,6 +72,19 @@ export const looking = (parts) => {
       this.grid = !this.grid;
       this.draw();
     },
+    /** @param {"cells" | "turn" | "strength" | "colour"} name @param {string} text */
+    setGrid(name, text) {
+      const value = name === "colour" ? text : Number(text);
+      if (text === "" || Number.isNaN(value) || (name === "cells" && Number(value) < 2)) return;
+      this.gridLook = { ...this.gridLook, [name]: value };
+      this.grid = true;
+      this.draw();
+    },
+    /** Turn the grid along a line between two places of what is on show. @param {number[]} from @param {number[]} to */
+    turnGridAlong([x1, y1], [x2, y2]) {
+      const degrees = (Math.atan2(y2 - y1, x2 - x1) * 180) / Math.PI;
+      this.setGrid("turn", String(Math.round(100 * (degrees - 90 * Math.round(degrees / 90))) / 100));
+    },
     toggleLoupe() {
       this.loupe = !this.loupe;
       this.draw();
@@ -115,7 +130,7 @@ export const looking = (parts) => {
       const shot = this.shown() === "before" && !this.against;
       const lines = ["after", "before"].includes(this.shown());
       parts.overlay.update({
-        grid: this.grid, window: shot && this.path && !this.held ? this.matrix() : null,
+        grid: this.grid ? this.gridLook : null, window: shot && this.path && !this.held ? this.matrix() : null,
         pins: lines ? this.pinsShown() : [], lines: lines ? this.linesShown() : [], edges: lines ? this.edgesShown() : [],
       });
     },

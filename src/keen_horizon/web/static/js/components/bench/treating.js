@@ -21,8 +21,8 @@ export const treating = (parts) => {
       this.t.motion.freedom = this.freedoms.filter((freedom) => chosen.has(freedom));
       this.settled();
     },
-    /** @param {string} name like t.motion.response_s @param {number} value */
-    reset(name, value) {
+    /** @param {string} name like t.motion.response_s @param {any} value */
+    put(name, value) {
       const keys = name.split(".").slice(1);
       const last = /** @type {string} */ (keys.pop());
       keys.reduce((part, key) => part[key], this.t)[last] = value;

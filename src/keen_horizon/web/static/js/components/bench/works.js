@@ -34,7 +34,9 @@ export const works = (parts) => {
         if (["done", "failed", "cancelled"].includes(before.state)) return;
         this.works[known] = work;
       } else this.works.push(work);
-      if (work.state === "done") this.refreshSoon();
+      if (work.state !== "done") return;
+      if (work.kind === "lens") this.attempt(() => this.refresh().then(() => this.useFound()));
+      else this.refreshSoon();
     },
     refreshSoon() {
       clearTimeout(refreshing);
@@ -45,6 +47,7 @@ export const works = (parts) => {
       this.measuredRanges = clip.measured;
       this.pinTracks = clip.pins;
       this.renders = clip.renders.reverse();
+      this.foundLens = clip.found_lens;
       if (!this.path) this.solve();
     },
     /** @param {string} kind */

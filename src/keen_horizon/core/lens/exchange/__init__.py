@@ -1,0 +1,1 @@
+"""Lens profiles in other open forms: OpenCV's calibration files and SMPTE's OpenLensIO description."""

@@ -1,0 +1,56 @@
+"""Which form a lens file has, and a profile in any of them."""
+
+from __future__ import annotations
+
+import json
+from pathlib import PurePath
+from typing import Any
+
+from keen_horizon.core.errors import ProfileError
+from keen_horizon.core.lens.exchange.opencv import read_opencv, write_opencv
+from keen_horizon.core.lens.exchange.openlensio import read_openlensio, write_openlensio
+from keen_horizon.core.lens.profile import Profile
+
+LARGEST = 1 << 20
+FORMS = {
+    "profile.json": "this project's form",
+    "opencv.yml": "OpenCV, YAML",
+    "opencv.xml": "OpenCV, XML",
+    "opencv.json": "OpenCV, JSON",
+    "openlensio.json": "OpenLensIO",
+}
+
+
+def read_profile(data: bytes, name: str) -> Profile:
+    """A profile from a file's bytes; `name` is the file's. Raises ProfileError."""
+    if len(data) > LARGEST:
+        raise ProfileError(f"{name}: a lens profile is never larger than 1 MB. Is this the right file?")
+    try:
+        text = data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise ProfileError(f"{name}: this is not a text file, so it is no lens profile.") from error
+    if not text.strip():
+        raise ProfileError(f"{name}: the file is empty.")
+    document = _json(text)
+    if isinstance(document, dict) and "schema" in document:
+        return Profile.from_json(document)
+    stem = PurePath(name).stem[:80] or "lens"
+    if isinstance(document, dict) and "static" in document:
+        return read_openlensio(document, stem)
+    return read_opencv(text, stem)
+
+
+def write_profile(profile: Profile, form: str) -> str:
+    """A profile as text in one of FORMS. Raises ProfileError where the form cannot tell the lens."""
+    if form == "profile.json":
+        return json.dumps(profile.to_json(), indent=1)
+    if form == "openlensio.json":
+        return json.dumps(write_openlensio(profile), indent=1)
+    return write_opencv(profile, form.rpartition(".")[2])
+
+
+def _json(text: str) -> Any:
+    try:
+        return json.loads(text)
+    except ValueError:
+        return None

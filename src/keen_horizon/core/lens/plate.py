@@ -1,0 +1,61 @@
+"""The straight plate: all of a clip's picture straightened, as large as its middle was shot, motion untouched.
+
+Graphics and tracking are made on it; ST maps and bent-back overlays relate it to the source's pixels.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.errors import LensError
+from keen_horizon.core.geometry.picture import Size, resized, transform
+from keen_horizon.core.lens.straightening import LensStage, enlargement, optics_stage
+from keen_horizon.core.treatment import Framing, LensSettings, Motion, Treatment
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Plate:
+    """A plate of `size` for a source of the stage's size; points are pixels of either, origin as everywhere."""
+
+    stage: LensStage
+    size: Size
+
+    def to_source(self, points: Floats) -> Floats:
+        """Plate points (N, 2) in the source; far outside where nothing was seen."""
+        return self.stage.points(0, transform(resized(self.stage.size, self.size), points))
+
+    def from_source(self, points: Floats) -> Floats:
+        """Source points (N, 2) on the plate; very far away where the lens folds over."""
+        return transform(resized(self.size, self.stage.size), self.stage.straighten(points))
+
+
+def plate_treatment(treatment: Treatment, name: str) -> Treatment:
+    """What renders the plate of the clip `name`: its lens alone, nothing lost. Raises LensError without a lens."""
+    lens = _lens(treatment, name).model_copy(update={"canvas": 1.0, "enlarge": True})
+    return treatment.model_copy(
+        update={
+            "optics": treatment.optics.model_copy(update={"lens": lens}),
+            "motion": Motion(intent=None),
+            "framing": Framing(edges="leave", gap_colour=treatment.framing.gap_colour),
+        }
+    )
+
+
+def plate_of(treatment: Treatment, size: Size, name: str) -> Plate:
+    """The plate of the clip `name` of display size `size`. Raises LensError without a lens."""
+    optics = plate_treatment(treatment, name).optics
+    stage = optics_stage(optics, size)
+    assert stage is not None
+    larger = enlargement(optics, size)
+    return Plate(stage, Size(*(int(side * larger) // 2 * 2 for side in (size.width, size.height))))
+
+
+def _lens(treatment: Treatment, name: str) -> LensSettings:
+    if treatment.optics.lens is None:
+        raise LensError(f"{name}: it has no lens yet. Set one under Optics first.")
+    return treatment.optics.lens

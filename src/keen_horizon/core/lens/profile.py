@@ -1,0 +1,103 @@
+"""A lens profile: a named lens with what it was measured on, an open JSON document.
+
+Radii are in half-diagonals of the frame, so a profile fits every resolution of its own aspect. The canvas,
+how much of the straightened picture is shown and how large, belongs to a clip and is no part of it.
+"""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from keen_horizon.core.errors import ProfileError
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.lens.lens import fisheye_of
+from keen_horizon.core.treatment import LensSettings, Treatment
+
+SCHEMA: Literal["keen-horizon/lens-profile/1"] = "keen-horizon/lens-profile/1"
+ASPECT_TOLERANCE = 0.01
+
+
+class Profile(BaseModel):
+    """The document. `width` and `height` are those of the upright picture the lens was found on.
+
+    `focal` is the focal length in half-diagonals of the frame where it is known; fisheyes tell it by themselves.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid", populate_by_name=True)
+
+    schema_name: Literal["keen-horizon/lens-profile/1"] = Field(default=SCHEMA, alias="schema")
+    name: str = Field(min_length=1, max_length=80)
+    camera: str = Field(default="", max_length=80)
+    mode: str = Field(default="", max_length=80)
+    note: str = Field(default="", max_length=400)
+    width: int = Field(ge=16, le=32768)
+    height: int = Field(ge=16, le=32768)
+    error_px: float | None = Field(default=None, ge=0)
+    focal: float | None = Field(default=None, gt=0.05, lt=100)
+    lens: LensSettings
+
+    @property
+    def size(self) -> Size:
+        """The picture's size."""
+        return Size(self.width, self.height)
+
+    def fits(self, size: Size) -> bool:
+        """Whether a picture of this size has the profile's aspect."""
+        ratio = (size.width / size.height) / (self.width / self.height)
+        return abs(ratio - 1) < ASPECT_TOLERANCE
+
+    def applied(self, treatment: Treatment, name: str, size: Size) -> Treatment:
+        """A treatment of the clip `name` with this lens; its canvas stays. Raises ProfileError."""
+        if not self.fits(size):
+            raise ProfileError(
+                f"{name}: its picture is {size.width}×{size.height}, the profile “{self.name}” was made for "
+                f"{self.width}×{self.height}. Choose a profile of the same aspect."
+            )
+        before = treatment.optics.lens or self.lens
+        lens = self.lens.model_copy(update={"canvas": before.canvas, "enlarge": before.enlarge})
+        return treatment.model_copy(update={"optics": treatment.optics.model_copy(update={"lens": lens})})
+
+    def to_json(self) -> dict[str, Any]:
+        """Plain values for JSON, with the document's own key names."""
+        return self.model_dump(mode="json", by_alias=True)
+
+    @staticmethod
+    def from_json(data: object) -> Profile:
+        """Check and read a document. Raises ProfileError naming the key at fault."""
+        try:
+            return Profile.model_validate(data)
+        except ValidationError as error:
+            problem = error.errors()[0]
+            key = ".".join(str(part) for part in problem["loc"]) or "document"
+            raise ProfileError(f"Lens profile: {key}: {problem['msg'].removeprefix('Value error, ')}.") from error
+
+
+def profile_of(name: str, size: Size, lens: LensSettings, **about: Any) -> Profile:
+    """A profile of a lens that was set on pictures of this size. Raises ProfileError."""
+    plain = lens.model_copy(update={"canvas": 0.0, "enlarge": False})
+    document = {"name": name.strip(), "width": size.width, "height": size.height, "lens": plain.model_dump(), **about}
+    return Profile.from_json(document)
+
+
+def _fisheye(name: str, mode: str, family: str, diagonal_deg: float, note: str) -> Profile:
+    lens = fisheye_of(family, diagonal_deg)
+    settings = LensSettings.model_validate({"family": family, "coefficients": np.round(lens.k, 5).tolist()})
+    return profile_of(name, Size(1920, 1080), settings, camera="made up", mode=mode, note=note)
+
+
+def starters() -> list[Profile]:
+    """Made-up profiles for common fields of view, to begin with where nothing was measured."""
+    wavy = LensSettings(family="division", coefficients=(-0.06, 0.075))
+    return [
+        _fisheye("Drone, 84° corner to corner", "video, whole sensor", "equidistant", 84, "a slight barrel"),
+        _fisheye("Action camera, 120°", "linear part of the sensor", "equidistant", 120, "a plain barrel"),
+        _fisheye("Action camera, 150°", "whole sensor", "equidistant", 150, "a strong barrel"),
+        _fisheye("Fisheye, 170°", "whole sensor", "equisolid", 170, "nearly a half sphere, corner to corner"),
+        profile_of(
+            "Phone, wide, moustache", Size(1920, 1080), wavy, camera="made up", mode="video",
+            note="barrel in the middle, pincushion in the corners",
+        ),
+    ]  # fmt: skip

@@ -1,0 +1,82 @@
+"""Graphics to lay over a clip: a picture, a folder or ZIP of numbered pictures, or a video, with or without alpha."""
+
+from __future__ import annotations
+
+import itertools
+import zipfile
+from collections.abc import Iterator
+from pathlib import Path, PurePath
+
+import av.error
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.errors import MediaError
+from keen_horizon.core.media.containers import open_input
+
+Picture = NDArray[np.uint8 | np.uint16]
+
+PICTURES = (".png", ".tif", ".tiff")
+LARGEST_PICTURE = 1 << 28
+KINDS = "a PNG or TIFF picture, a ZIP or folder of them, or a video"
+
+
+def read_layers(path: Path) -> Iterator[Picture]:
+    """Pictures (rows, columns, 3 or 4) in R, G, B, A, one a frame; a single picture goes on for ever.
+
+    Raises MediaError when there is not one.
+    """
+    if path.is_dir():
+        return _files(path)
+    if path.suffix.lower() in PICTURES:
+        return itertools.repeat(_decoded(path.read_bytes(), path.name))
+    if zipfile.is_zipfile(path):
+        return _archive(path)
+    return _video(path)
+
+
+def _files(folder: Path) -> Iterator[Picture]:
+    files = sorted(file for file in folder.iterdir() if file.suffix.lower() in PICTURES)
+    if not files:
+        raise MediaError(f"{folder.name}: there is no PNG or TIFF picture in this folder.")
+    return (_decoded(file.read_bytes(), file.name) for file in files)
+
+
+def _archive(path: Path) -> Iterator[Picture]:
+    with zipfile.ZipFile(path) as archive:
+        entries = sorted(e.filename for e in archive.infolist() if PurePath(e.filename).suffix.lower() in PICTURES)
+        if not entries:
+            raise MediaError(f"{path.name}: there is no PNG or TIFF picture in this ZIP file.")
+    return _unpacked(path, entries)
+
+
+def _unpacked(path: Path, entries: list[str]) -> Iterator[Picture]:
+    with zipfile.ZipFile(path) as archive:
+        for entry in entries:
+            if archive.getinfo(entry).file_size > LARGEST_PICTURE:
+                raise MediaError(f"{path.name}: {entry} is too large for a picture.")
+            try:
+                data = archive.read(entry)
+            except (zipfile.BadZipFile, RuntimeError, OSError) as error:
+                raise MediaError(f"{path.name}: {entry} cannot be unpacked. Pack the pictures again.") from error
+            yield _decoded(data, entry)
+
+
+def _decoded(data: bytes, name: str) -> Picture:
+    picture = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED) if data else None
+    if picture is None or picture.dtype not in (np.uint8, np.uint16):
+        raise MediaError(f"{name}: this is not a PNG or TIFF picture of 8 or 16 bits. Use {KINDS}.")
+    if picture.ndim == 2:
+        picture = np.dstack([picture] * 3)
+    order = [2, 1, 0, 3][: picture.shape[2]]
+    return np.asarray(picture[..., order])
+
+
+def _video(path: Path) -> Iterator[Picture]:
+    with open_input(path) as container:
+        try:
+            for frame in container.decode(video=0):
+                yield np.asarray(frame.to_ndarray(format="rgba64le"))
+        except av.error.FFmpegError as error:
+            raise MediaError(f"{path.name}: the graphics break off. Render them again.") from error

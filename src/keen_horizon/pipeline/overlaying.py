@@ -1,0 +1,95 @@
+"""Lay straight-rendered graphics over a range of a clip, bent as its lens bends; all other pixels stay untouched."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from fractions import Fraction
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.errors import MediaError, Stopped
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.lens.plate import plate_of
+from keen_horizon.core.media.encode import chroma_size
+from keen_horizon.core.media.frames import Frame, Plane, gapless, read_frames
+from keen_horizon.core.media.layers import read_layers
+from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.render.overlay import Layover
+from keen_horizon.core.treatment import Treatment
+from keen_horizon.pipeline.delivery import at_depth, encode_settings, open_writer, pixels_of, sound_range
+from keen_horizon.pipeline.rendering import RenderFacts
+from keen_horizon.pipeline.streams import Behind, ahead
+
+
+def overlay_clip(
+    source: Path,
+    info: ClipInfo,
+    times: NDArray[np.float64],
+    treatment: Treatment,
+    graphics: Path,
+    name: str,
+    destination: Path,
+    progress: Callable[[int, int], None] = lambda done, total: None,
+    should_stop: Callable[[], bool] = lambda: False,
+) -> RenderFacts:
+    """Write the range with the graphics `name` over it. Where they end, the clip goes on alone.
+
+    Raises LensError without a lens, MediaError, EncodeError, Stopped.
+    """
+    began = time.perf_counter()
+    layover = Layover(plate_of(treatment, info.display, info.name), info.coded)
+    layers = read_layers(graphics)
+    first, last = treatment.frames(info.frames)
+    total = last - first + 1
+    frames = ahead(gapless(read_frames(source, first, last, times), first, times))
+    opening = next(frames)
+    chroma, depth = _own_pixels(opening, info, treatment)
+    size = Size(info.coded.width // 2 * 2, info.coded.height // 2 * 2)
+    settings = encode_settings(opening, info, treatment.deliver, size, chroma, depth, info.pixel_aspect)
+    origin = Fraction(opening.time)
+    sound = sound_range(source, info, treatment.deliver, float(origin), first, last, times)
+    done = 0
+    frame: Frame | None = opening
+    with open_writer(destination, settings, sound, first) as writer, Behind() as encoder:
+        while frame is not None:
+            if should_stop():
+                raise Stopped(f"{info.name}: laying the graphics over it was stopped.")
+            picture = next(layers, None)
+            planes = frame.planes if picture is None else layover.lay_over(frame, picture, name)
+            planes = _cropped(planes, size, chroma)
+            encoder.call(writer.write, at_depth(planes, frame.bit_depth, depth), frame.time - origin)
+            done += 1
+            progress(done, total)
+            frame = next(frames, None)
+    return RenderFacts(
+        frames=done,
+        gap_pixels=0,
+        seconds=time.perf_counter() - began,
+        width=size.width,
+        height=size.height,
+        codec=treatment.deliver.codec,
+        pix_fmt=settings.pixel_format,
+    )
+
+
+def _own_pixels(frame: Frame, info: ClipInfo, treatment: Treatment) -> tuple[str, int]:
+    """The source's own chroma layout and depth. Raises MediaError where the codec would change them."""
+    luma, chroma = frame.planes[0].shape, frame.planes[1].shape
+    own = {(1, 1): "444", (1, 2): "422", (2, 2): "420"}.get(
+        (round(luma[0] / chroma[0]), round(luma[1] / chroma[1])), "440"
+    )
+    layout, depth = pixels_of(frame, info, treatment.deliver)
+    if layout != own or depth < frame.bit_depth:
+        raise MediaError(
+            f"{info.name}: {treatment.deliver.codec} would change its {own[0]}:{own[1]}:{own[2]}, "
+            f"{frame.bit_depth}-bit pixels. Deliver as H.264 or H.265."
+        )
+    return layout, depth
+
+
+def _cropped(planes: tuple[Plane, ...], size: Size, chroma: str) -> tuple[Plane, ...]:
+    sizes = (size, chroma_size(size, chroma), chroma_size(size, chroma))
+    return tuple(plane[: s.height, : s.width] for plane, s in zip(planes, sizes, strict=True))

@@ -1,0 +1,84 @@
+"""The part of the JSON API that has to do with a clip's lens: finding it, and what is made with it for others."""
+
+from __future__ import annotations
+
+from typing import BinaryIO, cast
+
+from flask import Blueprint, jsonify, request
+from pydantic import Field
+from werkzeug.wrappers import Response
+
+from keen_horizon.core.treatment import LensFamily, LensSettings, Straightedge, Treatment
+from keen_horizon.jobs.progress import work_json
+from keen_horizon.operations import optics, plates, treating
+from keen_horizon.operations.lookup import find
+from keen_horizon.store.models import Clip
+from keen_horizon.web.api import Body, posted_treatment
+from keen_horizon.web.services import services
+
+LARGEST_GRAPHICS = 4 << 30
+
+blueprint = Blueprint("optics", __name__, url_prefix="/api")
+
+
+class WantedLens(Body):
+    """Straightedges to find a lens by, of a fixed `family` or any; or a `given` lens to judge by them."""
+
+    straightedges: tuple[Straightedge, ...]
+    family: LensFamily | None = None
+    given: LensSettings | None = None
+
+
+class PlaceOnFrame(Body):
+    """A place in pixels of the upright clip, on a frame."""
+
+    frame: int = Field(ge=0)
+    x: float = Field(ge=-1, le=65536)
+    y: float = Field(ge=-1, le=65536)
+
+
+@blueprint.post("/clips/<int:clip_id>/lens")
+def find_lens(clip_id: int) -> Response:
+    """The lens that straightedges tell, or how straight they are with a given one."""
+    body = WantedLens.model_validate(request.get_json(silent=True))
+    with services().session() as session:
+        clip = find(session, Clip, clip_id)
+        return jsonify(optics.found_lens(session, clip, body.straightedges, body.family, body.given))
+
+
+@blueprint.post("/clips/<int:clip_id>/snap")
+def snap(clip_id: int) -> Response:
+    """The clear edge nearest to a place; null where there is none."""
+    body = PlaceOnFrame.model_validate(request.get_json(silent=True))
+    with services().session() as session:
+        place = optics.snapped(find(session, Clip, clip_id), services().files, body.frame, (body.x, body.y))
+        return jsonify(place=place)
+
+
+@blueprint.post("/clips/<int:clip_id>/automatic-lens")
+def find_lens_by_itself(clip_id: int) -> Response:
+    """Look for the lens in the clip itself, in the background; what was found comes with the work."""
+    treatment = posted_treatment()
+    with services().session() as session:
+        return jsonify(work=work_json(treating.request_lens(session, find(session, Clip, clip_id), treatment)))
+
+
+@blueprint.post("/clips/<int:clip_id>/<any(plates, maps):what>")
+def render_for_others(clip_id: int, what: str) -> Response:
+    """Queue the straight plate, or the ST maps, of a treatment's lens."""
+    treatment = posted_treatment()
+    request_one = plates.request_plate if what == "plates" else plates.request_maps
+    with services().session() as session:
+        return jsonify(works=[work_json(request_one(session, find(session, Clip, clip_id), treatment))])
+
+
+@blueprint.post("/clips/<int:clip_id>/overlays/<name>")
+def overlay(clip_id: int, name: str) -> Response:
+    """Queue laying graphics, the body, over a clip with the treatment it has, bent as its lens bends."""
+    request.max_content_length = LARGEST_GRAPHICS
+    with services().session() as session:
+        clip = find(session, Clip, clip_id)
+        treatment = Treatment.from_json(clip.draft or {})
+        data = cast(BinaryIO, request.stream)
+        work = plates.request_overlay(session, services().files, clip, treatment, name, data)
+        return jsonify(works=[work_json(work)])

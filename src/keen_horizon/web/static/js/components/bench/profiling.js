@@ -1,0 +1,41 @@
+// @ts-check
+// Lens profiles on the bench: one is taken for this clip, or this clip's lens is kept as one.
+import { ask } from "../../net.js";
+
+const ASPECT_TOLERANCE = 0.01;
+
+/** @param {import("./parts.js").Parts} parts @returns {any} */
+export const profiling = (parts) => ({
+  /** @type {any[]} */ profiles: [],
+  profileName: "",
+  profileSaid: "",
+
+  listProfiles() {
+    return this.attempt(async () => (this.profiles = await ask("GET", "/api/lens-profiles")));
+  },
+  /** @param {any} profile */
+  profileFits(profile) {
+    const { width, height } = profile.document;
+    return Math.abs(parts.size.width / parts.size.height / (width / height) - 1) < ASPECT_TOLERANCE;
+  },
+  /** @param {any} profile */
+  profileText(profile) {
+    return this.profileFits(profile) ? profile.document.name : `${profile.document.name} (another aspect)`;
+  },
+  /** @param {HTMLSelectElement} select */
+  useProfile(select) {
+    const profile = this.profiles.find((/** @type {any} */ other) => String(other.id) === select.value);
+    select.value = "";
+    if (!profile) return;
+    const { canvas, enlarge } = this.lens() || profile.document.lens;
+    this.setLens({ ...profile.document.lens, canvas, enlarge });
+    this.profileSaid = `The lens of “${profile.document.name}”.`;
+  },
+  saveProfile() {
+    return this.attempt(async () => {
+      this.profiles = await ask("POST", "/api/lens-profiles", { name: this.profileName, clip: parts.page.id, lens: this.lens() });
+      this.profileSaid = `Kept as “${this.profileName}”.`;
+      this.profileName = "";
+    });
+  },
+});
