@@ -44,7 +44,7 @@ def open_bench(page: Page, name: str) -> None:
     """From the shelf to the bench of a clip, until it is painted: Chromium drops keys pressed before that."""
     page.get_by_role("link", name=name, exact=True).click()
     expect(page.locator(".bench")).to_be_visible()
-    page.evaluate("new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(() => done(null))))")
+    settled(page)
 
 
 _SHARED: dict[tuple[str, Path], str] = {}
@@ -77,12 +77,25 @@ def frame_of(page: Page) -> int:
     return int(re.search(r"frame (\d+)", page.get_by_label("Time and frame").inner_text())[1])  # type: ignore[index]
 
 
+def settled(page: Page) -> None:
+    """Waits until the page awaits no answer, the server has its newest settings, and what follows is drawn."""
+    page.wait_for_function(
+        """() => {
+          const bench = document.querySelector(".bench");
+          return Number(document.documentElement.dataset.asking || 0) === 0 && (!bench || bench.dataset.kept !== "no");
+        }"""
+    )
+    page.evaluate("new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(() => done(null))))")
+
+
 def zoom_of(page: Page) -> float:
+    settled(page)
     return float(page.locator(".ledger-total dd").first.inner_text().rstrip("×"))
 
 
 def canvas_of(page: Page) -> np.ndarray:
     """The viewer's picture, BGR."""
+    settled(page)
     data = page.evaluate("document.querySelector('canvas').toDataURL()").split(",")[1]
     return cv2.imdecode(np.frombuffer(base64.b64decode(data), np.uint8), cv2.IMREAD_COLOR)
 
@@ -91,12 +104,12 @@ def go(page: Page, frame: int) -> None:
     page.goto(re.sub(r"\?.*", "", page.url) + f"?frame={frame}")
     expect(page.get_by_label("Time and frame")).to_contain_text(f"frame {frame}")
     expect(page.locator(".outcome tbody tr")).to_have_count(5)
-    page.wait_for_timeout(300)
+    settled(page)
 
 
 def draft_of(page: Page) -> dict:
-    """The treatment as the server keeps it."""
-    page.wait_for_timeout(600)
+    """The treatment as the server keeps it, once it has the newest."""
+    settled(page)
     return page.request.get(f"/api{re.search(r'/clips/[0-9]+', page.url)[0]}").json()["draft"]  # type: ignore[index]
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import json
+import subprocess
 from pathlib import Path
 
 import numpy as np
@@ -76,6 +77,25 @@ def test_broken_documents_and_missing_folders_are_told_at_once(
     assert main([*arguments, "--report", str(tmp_path / "nowhere" / "r.json")]) == 1
     assert "Make it first" in capsys.readouterr().err
     assert not (tmp_path / "o.mp4").exists()
+
+
+def test_a_file_that_breaks_off_is_corrected_as_far_as_it_goes(
+    tmp_path: Path, shaky: tuple[Path, Similarities], ffmpeg: str, capsys: pytest.CaptureFixture[str]
+) -> None:
+    whole, broken = tmp_path / "whole.mp4", tmp_path / "broken.mp4"
+    subprocess.run([ffmpeg, "-v", "error", "-i", shaky[0], "-c", "copy", "-movflags", "faststart", whole], check=True)
+    broken.write_bytes(whole.read_bytes()[: whole.stat().st_size * 2 // 3])
+    out, report = tmp_path / "o.mp4", tmp_path / "r.json"
+    treatment = tmp_path / "t.json"
+    treatment.write_text('{"motion": {"intent": "hold"}, "framing": {"zoom_limit": 1.02, "window": {"x": 40}}}')
+    assert main(["correct", str(broken), str(out), "--treatment", str(treatment), "--report", str(report)]) == 0
+    said = capsys.readouterr().err
+    frames = probe(out)[0].frames
+    assert 8 < frames < 90
+    assert f"broken.mp4: The file breaks off: {frames} of its 90 frames" in said
+    assert "The limit holds it to 1.02" in said
+    assert f"The window as it was moved leaves a gap in frames 0-{frames - 1}" in said
+    assert len(json.loads(report.read_text())["notes"]) >= 2
 
 
 def test_the_clip_is_never_overwritten(shaky: tuple[Path, Similarities], capsys: pytest.CaptureFixture[str]) -> None:

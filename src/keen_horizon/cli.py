@@ -4,17 +4,22 @@ from __future__ import annotations
 
 import argparse
 import json
+import os
 import sys
 import time
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+from numpy.typing import NDArray
+
 from keen_horizon.core.errors import KeenHorizonError
 from keen_horizon.core.lens.plate import plate_treatment
-from keen_horizon.core.media.probe import ClipInfo, probe
+from keen_horizon.core.media.decodable import probe_decodable
+from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.measurement import Measurement, measurement_notes
 from keen_horizon.core.motion.pin import PinTrack
-from keen_horizon.core.path.notes import solution_notes
+from keen_horizon.core.path.notes import outcome_notes, solution_notes
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.render.compare import Comparison
 from keen_horizon.core.treatment import Treatment
@@ -31,6 +36,7 @@ USUAL_CODECS = {"mp4": "h264", "mov": "h264", "mkv": "h264", "webm": "vp9", "zip
 def main(arguments: list[str] | None = None) -> int:
     """Run a command; 0 done, 1 failed with one line on standard error, 2 wrong usage."""
     options = _parser().parse_args(arguments)
+    os.environ.setdefault("SVT_LOG", "1")  # the AV1 encoder then speaks of errors alone
     try:
         options.run(options)
     except (KeenHorizonError, OSError) as error:
@@ -91,7 +97,7 @@ def _application(name: str) -> Any:
 
 def _measure(options: argparse.Namespace) -> None:
     _check_folders(options.out, options.json)
-    info, times = probe(options.source)
+    info, times = _probed(options.source)
     measurement = measure_clip(options.source, info, times, 0, info.frames - 1, _bar("measuring"))
     measurement.save(options.out)
     _tell(info, measurement_notes(measurement))
@@ -102,7 +108,7 @@ def _measure(options: argparse.Namespace) -> None:
 def _correct(options: argparse.Namespace) -> None:
     treatment = _treatment(options)
     _check_folders(options.destination, options.report, options.path)
-    info, times = probe(options.source)
+    info, times = _probed(options.source)
     if options.destination.resolve() == options.source.resolve():
         raise KeenHorizonError(f"{info.name}: the result would overwrite the clip. Choose another name.")
     began = time.perf_counter()
@@ -111,7 +117,7 @@ def _correct(options: argparse.Namespace) -> None:
     pins = _pins(options.source, info, times, treatment)
     path = solve_path(measurement, treatment, pins)
     solved = time.perf_counter()
-    notes = solution_notes(measurement, treatment)
+    notes = (*solution_notes(measurement, treatment), *outcome_notes(path, treatment, pins))
     _tell(info, notes)
     versus = _versus(options, measurement, treatment)
     facts = render_clip(
@@ -131,7 +137,7 @@ def _correct(options: argparse.Namespace) -> None:
 
 def _plate(options: argparse.Namespace) -> None:
     _check_folders(options.destination)
-    info, times = probe(options.source)
+    info, times = _probed(options.source)
     treatment = plate_treatment(_treatment(options), info.name)
     first, last = treatment.frames(info.frames)
     path = solve_path(Measurement.still(info.display, first, times[first : last + 1]), treatment)
@@ -140,17 +146,25 @@ def _plate(options: argparse.Namespace) -> None:
 
 def _maps(options: argparse.Namespace) -> None:
     _check_folders(options.destination)
-    info, _ = probe(options.source)
+    info, _ = _probed(options.source)
     write_maps(info, Treatment.from_json(_read_json(options.treatment)), options.destination, _bar("writing"))
 
 
 def _overlay(options: argparse.Namespace) -> None:
     _check_folders(options.destination)
-    info, times = probe(options.source)
+    info, times = _probed(options.source)
     treatment, graphics = _treatment(options), options.graphics
     overlay_clip(
         options.source, info, times, treatment, graphics, graphics.name, options.destination, _bar("rendering")
     )
+
+
+def _probed(source: Path) -> tuple[ClipInfo, NDArray[np.float64]]:
+    """The clip's facts as far as it can be worked on; what is missing is said."""
+    info, times = probe_decodable(source)
+    if info.broken_note:
+        _tell(info, (info.broken_note,))
+    return info, times
 
 
 def _treatment(options: argparse.Namespace) -> Treatment:

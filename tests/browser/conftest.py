@@ -16,7 +16,7 @@ FLAGS = [
     "--headless", "--no-sandbox", "--disable-quic", "--no-first-run", "--disable-background-networking",
     "--disable-component-update", "--disable-sync", "--enable-unsafe-swiftshader",
 ]  # fmt: skip
-expect.set_options(timeout=30_000)
+expect.set_options(timeout=60_000)
 
 
 @pytest.fixture(scope="session")
@@ -41,7 +41,7 @@ def page(chromium: Browser, address: str) -> Iterator[Page]:
     """A page that fails the test when a script fails or something outside is asked for."""
     context = chromium.new_context(viewport={"width": 1280, "height": 800}, base_url=address, accept_downloads=True)
     opened = context.new_page()
-    opened.set_default_timeout(30_000)
+    opened.set_default_timeout(60_000)
     trouble: list[str] = []
     opened.on("pageerror", lambda error: trouble.append(str(error)))
     opened.on("request", lambda r: trouble.append(r.url) if not r.url.startswith((address, "data:", "blob:")) else None)

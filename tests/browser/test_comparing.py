@@ -10,7 +10,7 @@ import pytest
 from accessibility import violations
 from playwright.sync_api import Page, expect
 from services import wait_for
-from steps import canvas_of, draft_of, drag, go, to_bench, to_shared_bench
+from steps import canvas_of, draft_of, drag, go, settled, to_bench, to_shared_bench
 
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.media.probe import probe
@@ -54,7 +54,6 @@ def test_magnifier_and_full_size(page: Page, shaky: tuple[Path, Similarities]) -
     page.keyboard.press("m")
     box = page.locator("canvas").bounding_box()
     page.mouse.move(box["x"] + 0.5 * box["width"], box["y"] + 0.5 * box["height"])
-    page.wait_for_timeout(200)
     magnified = canvas_of(page).astype(int)
     rows, columns = magnified.shape[:2]
     middle = (slice(rows // 2 - 30, rows // 2 + 30), slice(columns // 2 - 30, columns // 2 + 30))
@@ -81,7 +80,7 @@ def test_two_versions_compare_with_their_figures(page: Page, shaky: tuple[Path, 
     page.get_by_role("button", name="save new").click()
     glide = canvas_of(page)
     page.get_by_role("radio", name=re.compile("Hold")).check()
-    page.wait_for_timeout(600)
+    settled(page)
     page.get_by_label("What before is").select_option("A")
     table = page.locator(".outcome").filter(has_text="Version A and now")
     expect(table.locator("tbody tr")).to_have_count(6)

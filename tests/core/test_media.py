@@ -16,6 +16,7 @@ from keen_horizon.core.errors import EncodeError, MediaError, NotVideoError, Unr
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.media.colour import to_bgr, values_of
 from keen_horizon.core.media.containers import container_format, open_input
+from keen_horizon.core.media.decodable import probe_decodable
 from keen_horizon.core.media.encode import EncodeSettings, write_video
 from keen_horizon.core.media.frames import Tags, read_frame, read_frames
 from keen_horizon.core.media.probe import ClipInfo, probe, shortened
@@ -165,6 +166,7 @@ def test_a_file_that_breaks_off_is_worked_on_as_far_as_it_goes(ffmpeg: str, fold
     short, kept = shortened(info, times, facts.frames)
     assert 4 < short.frames == len(kept) == len(list(read_frames(folder / "s.mp4"))) < FRAMES
     assert f"{short.frames} of its {FRAMES} frames" in str(short.broken_note)
+    assert probe_decodable(broken)[0] == short
 
 
 def test_only_listed_containers_are_recognised() -> None:

@@ -22,11 +22,18 @@ from keen_horizon.core.lens.calibration import Board
 from keen_horizon.core.media.probe import ClipInfo, probe, shortened
 from keen_horizon.core.media.proxy import make_proxy
 from keen_horizon.core.path.figures import shake
-from keen_horizon.core.path.notes import solution_notes
+from keen_horizon.core.path.notes import outcome_notes, solution_notes
 from keen_horizon.core.render.compare import Comparison
 from keen_horizon.core.treatment import PinPoint, Treatment
 from keen_horizon.jobs.progress import Progress, announce
-from keen_horizon.operations.material import clip_info, clip_measurement, clip_times, covering_pin, source_file
+from keen_horizon.operations.material import (
+    clip_info,
+    clip_measurement,
+    clip_pins,
+    clip_times,
+    covering_pin,
+    source_file,
+)
 from keen_horizon.operations.optics import settings_of
 from keen_horizon.operations.profiles import keep_calibration
 from keen_horizon.operations.starting import first_treatment
@@ -256,6 +263,7 @@ def _picture(engine: Engine, files: FileStore, work: Work, progress: Progress) -
         treatment = Treatment.from_json(render.treatment)
         path = clip_path(session, files, clip, treatment)
         notes = solution_notes(clip_measurement(session, files, clip, treatment), treatment)
+        notes += outcome_notes(path, treatment, clip_pins(session, files, clip, treatment))
         versus = _versus(session, files, render, treatment)
         _need_space(files, render_bytes(render))
     suffix = f".{treatment.deliver.container}"

@@ -2,7 +2,13 @@
 
 from __future__ import annotations
 
+import numpy as np
+from numpy.typing import NDArray
+
 from keen_horizon.core.motion.measurement import Measurement, measurement_notes
+from keen_horizon.core.motion.pin import PinTrack
+from keen_horizon.core.path.camera_path import CameraPath
+from keen_horizon.core.path.ledger import ledger, open_areas
 from keen_horizon.core.path.levelling import level_note
 from keen_horizon.core.treatment import Treatment
 
@@ -13,3 +19,31 @@ def solution_notes(measurement: Measurement, treatment: Treatment) -> tuple[str,
     if treatment.motion.intent == "level":
         return (level_note(measurement, treatment.motion.level.lines), *notes)
     return notes
+
+
+def outcome_notes(path: CameraPath, treatment: Treatment, pins: tuple[PinTrack, ...] = ()) -> tuple[str, ...]:
+    """Of points that were lost, of a zoom limit that costs steadiness, and of gaps that nobody asked for."""
+    notes = [
+        f"Point {number} was lost in {_stretches(pin.trail.confidence <= 0, pin.first)}: set it again on a later frame."
+        for number, pin in enumerate(pins, 1)
+        if (pin.trail.confidence <= 0).any()
+    ]
+    figures = ledger(path)
+    if figures.limited:
+        notes.append(
+            f"This path asks for a zoom of {figures.wanted_zoom:.3f}x. The limit holds it to {figures.zoom:.3f}x; "
+            "the steadiness gives way."
+        )
+    gaps, framing = open_areas(path) > 0, treatment.framing
+    wanted = framing.edges == "leave" or (framing.edges == "borrow" and framing.borrow.rest == "leave")
+    if gaps.any() and not wanted:
+        notes.append(f"The window as it was moved leaves a gap in {_stretches(gaps, path.first)}.")
+    return tuple(notes)
+
+
+def _stretches(marked: NDArray[np.bool_], first: int) -> str:
+    """Where runs of marked frames lie, in words."""
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], marked, [False]]).astype(int)))
+    runs = [(first + start, first + end - 1) for start, end in zip(edges[::2], edges[1::2], strict=True)]
+    words = [f"frame {start}" if start == end else f"frames {start}-{end}" for start, end in runs]
+    return ", ".join(words[:4]) + (f" and {len(words) - 4} more stretches" if len(words) > 4 else "")

@@ -9,24 +9,36 @@ export class Unreachable extends Refused {}
 
 const token = () => /** @type {HTMLMetaElement} */ (document.querySelector('meta[name="csrf-token"]')).content;
 
+let asked = 0;
+
+/** Say on the page how many answers are awaited. @param {number} change */
+function awaited(change) {
+  asked += change;
+  document.documentElement.dataset.asking = String(asked);
+}
+
 /**
  * @param {string} method @param {string} address @param {unknown} [body] JSON, or a Blob sent as it is
- * @param {AbortSignal} [signal] @returns {Promise<any>}
+ * @param {{signal?: AbortSignal, leaving?: boolean}} [how] `leaving`: the request outlives the page
+ * @returns {Promise<any>}
  */
-export async function ask(method, address, body, signal) {
+export async function ask(method, address, body, { signal, leaving } = {}) {
   const raw = body instanceof Blob;
   /** @type {Record<string, string>} */
   const headers = method === "GET" ? {} : { "X-CSRFToken": token() };
   if (body !== undefined) headers["Content-Type"] = raw ? "application/octet-stream" : "application/json";
   const sent = body === undefined ? undefined : raw ? body : JSON.stringify(body);
-  let response;
+  let response, answer;
+  awaited(1);
   try {
-    response = await fetch(address, { method, headers, body: sent, signal });
+    response = await fetch(address, { method, headers, body: sent, signal, keepalive: leaving });
+    answer = await response.json().catch(() => ({}));
   } catch (problem) {
     if (signal && signal.aborted) throw problem;
     throw new Unreachable("The server does not answer. Nothing was lost; this page goes on when it is back.");
+  } finally {
+    awaited(-1);
   }
-  const answer = await response.json().catch(() => ({}));
   signal?.throwIfAborted(); // while the answer was on its way: half an answer is none
   if (!response.ok) throw new Refused(answer.error || `The server refused this (${response.status}).`);
   return answer;

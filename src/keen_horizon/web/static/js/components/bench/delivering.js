@@ -72,7 +72,7 @@ export const delivering = (parts) => ({
     const file = input.files && input.files[0];
     if (!file) return;
     this.attempt(async () => {
-      await ask("PUT", `${parts.address}/draft`, this.t);
+      await this.keptNow();
       this.queued(await ask("POST", `${parts.address}/overlays/${encodeURIComponent(file.name)}`, file));
       input.value = "";
     });

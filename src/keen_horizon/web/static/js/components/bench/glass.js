@@ -245,7 +245,7 @@ export const glass = (parts) => {
       if (finding) finding.abort();
       finding = new AbortController();
       try {
-        this.straightness = await ask("POST", `${parts.address}/lens`, body, finding.signal);
+        this.straightness = await ask("POST", `${parts.address}/lens`, body, { signal: finding.signal });
         return this.straightness;
       } catch (problem) {
         if (/** @type {Error} */ (problem).name !== "AbortError") this.error = /** @type {Error} */ (problem).message;

@@ -29,7 +29,7 @@ export const trading = (parts) => {
       asking = new AbortController();
       const key = this.tradeKey();
       try {
-        this.curve = await ask("POST", `${parts.address}/trade-off?asker=${asker}`, this.t, asking.signal);
+        this.curve = await ask("POST", `${parts.address}/trade-off?asker=${asker}`, this.t, { signal: asking.signal });
         drawnFor = key;
         this.drawTrade();
       } catch (problem) {

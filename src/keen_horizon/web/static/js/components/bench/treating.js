@@ -2,13 +2,15 @@
 // Changing the treatment: every change is solved for, and can be undone once complete.
 import { ask } from "../../net.js";
 import { history } from "../../state/history.js";
+import { keeper } from "../../state/keeping.js";
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const treating = (parts) => {
   const past = history(parts.page.draft);
   /** @type {AbortController | null} */ let solving = null;
-  /** @type {number} */ let saving = 0;
+  /** @type {ReturnType<typeof keeper> | null} */ let keeping = null;
   return {
+    /** Whether the newest settings are still on their way to the server. */ unkept: false,
     /** @param {string | null} value */
     setIntent(value) {
       this.t.motion.intent = value;
@@ -53,8 +55,15 @@ export const treating = (parts) => {
       this.solve();
     },
     keep() {
-      clearTimeout(saving);
-      saving = setTimeout(() => this.attempt(() => ask("PUT", `${parts.address}/draft`, this.t)), 250);
+      keeping ||= keeper(
+        (treatment, leaving) => ask("PUT", `${parts.address}/draft`, treatment, { leaving }),
+        (busy) => (this.unkept = busy),
+        (problem) => (this.error = problem.message),
+      );
+      keeping.put(this.t);
+    },
+    async keptNow() {
+      if (keeping) await keeping.now();
     },
     /** @param {(version: any) => void} done */
     saveVersion(done) {
@@ -72,7 +81,7 @@ export const treating = (parts) => {
         if (this.measured()) this.follow();
       } else {
         try {
-          this.path = await ask("POST", `${parts.address}/solve`, this.t, solving.signal);
+          this.path = await ask("POST", `${parts.address}/solve`, this.t, { signal: solving.signal });
           this.error = "";
         } catch (problem) {
           if (/** @type {Error} */ (problem).name === "AbortError") return;
