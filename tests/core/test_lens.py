@@ -22,8 +22,9 @@ from keen_horizon.core.geometry.picture import Size, transform
 from keen_horizon.core.geometry.similarity import as_complex
 from keen_horizon.core.lens.families import FAMILIES
 from keen_horizon.core.lens.lens import Lens, equivalent_focal_length, fields_of_view, fisheye_of
+from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.straightedges import fit_lens, judged
-from keen_horizon.core.lens.straightening import fill_step, kept_area, lens_stage
+from keen_horizon.core.lens.straightening import LensStage, fill_step, kept_area, lens_stage
 from keen_horizon.core.mapping.gaps import gap_mask
 from keen_horizon.core.mapping.sampling import PlaneGrid, dense_maps, sampling_map
 from keen_horizon.core.motion.straightened import straightened
@@ -36,6 +37,11 @@ HALF_HD = Size(960, 540)
 def everywhere(size: Size) -> np.ndarray:
     x, y = np.meshgrid(np.linspace(-0.5, size.width - 0.5, 41), np.linspace(-0.5, size.height - 0.5, 23))
     return np.stack([x.ravel(), y.ravel()], -1)
+
+
+def alike(stage: LensStage) -> OpticsStage:
+    """The stage of every frame."""
+    return OpticsStage(0, (stage,))
 
 
 LENSES = [
@@ -144,9 +150,9 @@ def test_a_filled_window_has_no_gap(k1: float, k2: float, x: float, y: float, sq
     stage = lens_stage(lens, HALF_HD, 0.0)
     path = treated(walked(2, 1, size=HALF_HD), {"intent": None})
     grid = PlaneGrid((540, 960), np.eye(3))
-    assert not gap_mask(dense_maps(sampling_map(path, stage), 0, grid, grid), HALF_HD).any()
+    assert not gap_mask(dense_maps(sampling_map(path, alike(stage)), 0, grid, grid), HALF_HD).any()
     wider = type(stage)(lens, HALF_HD, stage.step * 1.01)
-    assert gap_mask(dense_maps(sampling_map(path, wider), 0, grid, grid), HALF_HD).any()
+    assert gap_mask(dense_maps(sampling_map(path, alike(wider)), 0, grid, grid), HALF_HD).any()
 
 
 def test_canvas_goes_from_no_gap_to_nothing_lost() -> None:
@@ -162,7 +168,7 @@ def test_canvas_goes_from_no_gap_to_nothing_lost() -> None:
 def test_the_mesh_that_renders_is_the_map() -> None:
     path = treated(walked(4, 3, size=FULL_HD), {"intent": None})
     for lens in (fisheye_of("equidistant", 150), Lens("division", (-0.2,))):
-        sampling = sampling_map(path, lens_stage(lens, FULL_HD, 0.0))
+        sampling = sampling_map(path, alike(lens_stage(lens, FULL_HD, 0.0)))
         grid = PlaneGrid((1080, 1920), np.eye(3))
         x, y = dense_maps(sampling, 1, grid, grid)
         rows, columns = np.arange(0, 1080, 7), np.arange(0, 1920, 11)
@@ -190,7 +196,7 @@ def test_holding_the_straightened_picture_leaves_less_wobble_at_the_corners() ->
         )
         into, middle = path.out_from_src(), len(turns) // 2
         corners = np.array([[80.0, 80], [1200, 80], [1200, 640], [80, 640]])
-        rays = rays_of(lens, stage.points(0, transform(np.linalg.inv(into[middle]), corners)), size)
+        rays = rays_of(lens, stage.points(transform(np.linalg.inv(into[middle]), corners)), size)
         shown = np.array(
             [
                 transform(into[i], stage.straighten(seen_at(lens, (turns[i].inv() * turns[middle]).apply(rays), size)))
@@ -204,7 +210,7 @@ def test_holding_the_straightened_picture_leaves_less_wobble_at_the_corners() ->
 
 def test_a_measurement_without_kept_points_is_straightened_from_its_poses() -> None:
     measurement = walked(40, 2, strength=0.3, pan=0.0)
-    plain = straightened(measurement, lens_stage(Lens("division", (0.0,)), measurement.size, 0.0))
+    plain = straightened(measurement, alike(lens_stage(Lens("division", (0.0,)), measurement.size, 0.0)))
     corners = as_complex(measurement.size.corners())
     known = measurement.poses[np.zeros(40, int)].inverse() @ measurement.poses
     assert np.abs(plain.poses.apply(corners) - known.apply(corners)).max() < 0.2

@@ -23,6 +23,13 @@ Freedom = Literal["shift", "turn", "size", "tilt"]
 USUAL_FREEDOMS: tuple[Freedom, ...] = ("shift", "turn", "size")
 
 
+OpticsFigure = Literal[
+    "coefficient_1", "coefficient_2", "coefficient_3", "coefficient_4", "coefficient_5",
+    "centre_x", "centre_y", "squeeze", "p1", "p2", "canvas", "roll_deg", "pitch_deg", "yaw_deg",
+    "corner_1", "corner_2", "corner_3", "corner_4", "corner_5", "corner_6", "corner_7", "corner_8",
+]  # fmt: skip
+MOST_MOVED = 0.45  # of the frame's side: beyond, its corners may meet
+
 LensFamily = Literal["division", "inverse", "polynomial", "equidistant", "equisolid", "stereographic", "series"]
 
 
@@ -83,20 +90,106 @@ class Straightedge(_Part):
     points: tuple[tuple[float, float], ...] = Field(min_length=1, max_length=64)
 
 
-class Optics(_Part):
-    """Corrections of the glass. `straightedges` are what a lens was found by, kept to go on from."""
+class LevelLine(_Part):
+    """A line drawn along something level or upright: two places in pixels of the upright clip, on a frame."""
 
-    lens: LensSettings | None = None
-    straightedges: tuple[Straightedge, ...] = ()
-    falloff: None = None
-    fringe: None = None
+    frame: int = Field(ge=0)
+    x1: float
+    y1: float
+    x2: float
+    y2: float
+
+    @model_validator(mode="after")
+    def _long_enough(self) -> LevelLine:
+        if abs(self.x2 - self.x1) + abs(self.y2 - self.y1) < 8:
+            raise ValueError("the line is too short to tell a direction")
+        return self
 
 
 class Key(_Part):
-    """A value at a frame; between keys values glide without overshoot."""
+    """A value at a frame, and how it goes on to the next key: gliding without overshoot, evenly, or not at all."""
 
     frame: int = Field(ge=0)
     value: float
+    ease: Literal["smooth", "even", "hold"] = "smooth"
+
+
+class OpticsKeys(_Part):
+    """The keys of one figure of the optics, which stand in for it."""
+
+    figure: OpticsFigure
+    keys: tuple[Key, ...] = Field(min_length=1, max_length=1000)
+
+    @model_validator(mode="after")
+    def _sound(self) -> OpticsKeys:
+        if len({key.frame for key in self.keys}) != len(self.keys):
+            raise ValueError("two keys stand on one frame")
+        low, high = _figure_range(self.figure)
+        if any(not low <= key.value <= high for key in self.keys):
+            raise ValueError(f"{self.figure} must lie between {low:g} and {high:g}")
+        return self
+
+
+class CameraTurn(_Part):
+    """The camera turned behind its straightened lens, degrees: clockwise, up, to the right."""
+
+    roll_deg: float = Field(default=0.0, ge=-180, le=180)
+    pitch_deg: float = Field(default=0.0, ge=-60, le=60)
+    yaw_deg: float = Field(default=0.0, ge=-60, le=60)
+
+
+class Optics(_Part):
+    """Corrections of the glass, and how the straightened picture is looked at.
+
+    `straightedges` are what a lens was found by, and `upright_lines` what a turn was, kept to go on from. `corners`
+    are eight shares of the frame's sides, by which its corners, clockwise from the top left, are moved (keystone).
+    `focal` is the focal length in half-diagonals, for lenses whose family does not tell it. `zoom` says whether
+    keyed optics keep one enlargement or each frame takes the one it needs.
+    """
+
+    lens: LensSettings | None = None
+    straightedges: tuple[Straightedge, ...] = ()
+    turn: CameraTurn = CameraTurn()
+    upright_lines: tuple[LevelLine, ...] = Field(default=(), max_length=32)
+    corners: tuple[float, float, float, float, float, float, float, float] = (0.0,) * 8
+    projection: Literal["straight", "cylinder", "stereographic"] = "straight"
+    focal: float | None = Field(default=None, ge=0.1, le=50.0)
+    zoom: Literal["one", "each frame"] = "one"
+    keys: tuple[OpticsKeys, ...] = ()
+    falloff: None = None
+    fringe: None = None
+
+    @model_validator(mode="after")
+    def _sound(self) -> Optics:
+        if any(abs(share) > MOST_MOVED for share in self.corners):
+            raise ValueError(f"a corner moves by {MOST_MOVED:g} of the frame at most")
+        if len({track.figure for track in self.keys}) != len(self.keys):
+            raise ValueError("one figure is keyed twice")
+        return self
+
+    @property
+    def active(self) -> bool:
+        """Whether anything is done to the picture."""
+        turned = self.turn != CameraTurn() or any(self.corners) or self.projection != "straight"
+        return self.lens is not None or turned or bool(self.keys)
+
+    @property
+    def leaves_gaps(self) -> bool:
+        """Whether the frame may show more than there is of the straightened picture."""
+        keyed = any(key.value > 0 for track in self.keys if track.figure == "canvas" for key in track.keys)
+        return self.lens is not None and (self.lens.canvas > 0 or keyed)
+
+
+def _figure_range(figure: str) -> tuple[float, float]:
+    """What a keyed figure of the optics may be."""
+    if figure.startswith("coefficient_"):
+        return -20.0, 20.0
+    if figure.startswith("corner_"):
+        return -MOST_MOVED, MOST_MOVED
+    if figure in ("squeeze", "canvas"):
+        return {"squeeze": (0.25, 4.0), "canvas": (0.0, 1.0)}[figure]
+    most = {"centre_x": 0.3, "centre_y": 0.3, "p1": 0.2, "p2": 0.2, "roll_deg": 180.0}.get(figure, 60.0)
+    return -most, most
 
 
 class ResponseKey(Key):
@@ -144,22 +237,6 @@ class Pin(_Part):
 
     points: tuple[PinPoint, ...] = Field(default=(), max_length=2)
     drift_s: float = Field(default=0.0, ge=0.0, le=5.0)
-
-
-class LevelLine(_Part):
-    """A line drawn along something level or upright: two places in pixels of the upright clip, on a frame."""
-
-    frame: int = Field(ge=0)
-    x1: float
-    y1: float
-    x2: float
-    y2: float
-
-    @model_validator(mode="after")
-    def _long_enough(self) -> LevelLine:
-        if abs(self.x2 - self.x1) + abs(self.y2 - self.y1) < 8:
-            raise ValueError("the line is too short to tell a direction")
-        return self
 
 
 class Level(_Part):
@@ -291,7 +368,7 @@ class Treatment(_Part):
     @property
     def gaps_wanted(self) -> bool:
         """Whether gaps are left on purpose."""
-        return self.framing.gaps_wanted or (self.optics.lens is not None and self.optics.lens.canvas > 0)
+        return self.framing.gaps_wanted or self.optics.leaves_gaps
 
     def frames(self, count: int) -> tuple[int, int]:
         """First and last frame of the range in a clip of `count` frames. Raises RangeError."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 from typing import Any
 
 import numpy as np
@@ -9,8 +10,9 @@ from sqlalchemy.orm import Session
 
 from keen_horizon.core.lens.edges import nearest_edge
 from keen_horizon.core.lens.lens import Lens, equivalent_focal_length, fields_of_view, radial_table
+from keen_horizon.core.lens.over_time import OpticsStage, lens_of
 from keen_horizon.core.lens.straightedges import fit_lens, judged
-from keen_horizon.core.lens.straightening import LensStage, kept_area, lens_of
+from keen_horizon.core.lens.straightening import LensStage
 from keen_horizon.core.media.frames import read_frame
 from keen_horizon.core.treatment import LensFamily, LensSettings, Straightedge
 from keen_horizon.operations.errors import NotPossible
@@ -20,26 +22,37 @@ from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Clip
 
 DRAWN_TABLE = 2048
+DRAWN_TABLE_EACH = 512  # where every frame has one
+MOST_DRAWN = 1200  # stages; of a longer range every so many frames have one
 SNAP_REACH = 0.008  # of the width
 USED_FROM = 3
 
 
-def drawn_lens(stage: LensStage) -> dict[str, Any]:
-    """What a viewer needs to bend as the renderer does: see core.lens.lens for the terms. And figures to show."""
+def drawn_optics(optics: OpticsStage) -> dict[str, Any]:
+    """What a viewer needs to bend as the renderer does, one stage for every `every` frames. And figures to show."""
+    every = -(-len(optics.stages) // MOST_DRAWN)
+    shown = optics.stages[::every]
+    table = DRAWN_TABLE if optics.steady else DRAWN_TABLE_EACH
+    return {"every": every, "stages": [_drawn(stage, table) for stage in shown], "kept_area": optics.kept_area()}
+
+
+def _drawn(stage: LensStage, table: int) -> dict[str, Any]:
+    """See core.lens.lens and core.lens.straightening for the terms; `ratios` are float32 in base64."""
     lens, size = stage.lens, stage.size
-    square, ratios = radial_table(lens)
-    places = np.linspace(0, len(ratios) - 3, DRAWN_TABLE)
+    reach, ratios = radial_table(lens)
+    places = np.linspace(0, len(ratios) - 3, table)
+    drawn = np.interp(places, np.arange(len(ratios)), ratios).astype("<f4")
     fields = fields_of_view(lens, size)
     return {
-        "square": square,
-        "ratios": np.interp(places, np.arange(len(ratios)), ratios).round(7).tolist(),
+        "reach": reach,
+        "ratios": base64.b64encode(drawn.tobytes()).decode(),
         "step": stage.step,
         "squeeze": lens.squeeze,
         "centre": [lens.centre.real, lens.centre.imag],
         "decentring": [lens.p1, lens.p2],
-        "title": lens.kind.title,
-        "middle": 1 / stage.step,
-        "kept_area": kept_area(stage),
+        "plane": list(stage.view.plane),
+        "projection": stage.view.projection,
+        "focal": stage.view.focal,
         "fields_of_view": fields,
         "equivalent_mm": equivalent_focal_length(fields[2]) if fields and fields[2] < 179 else None,
     }

@@ -10,7 +10,8 @@ import numpy as np
 from sqlalchemy.orm import Session
 
 from keen_horizon.core.geometry.similarity import as_points
-from keen_horizon.core.lens.straightening import LensStage, enlargement, optics_stage
+from keen_horizon.core.keyframes import keyed
+from keen_horizon.core.lens.over_time import OpticsStage, enlargement, figures_over, optics_stage
 from keen_horizon.core.mapping.output import OutputFrame, output_frame
 from keen_horizon.core.media.formats import expected_bytes
 from keen_horizon.core.motion.pin import PinTrack
@@ -19,13 +20,12 @@ from keen_horizon.core.path.ledger import ledger, open_areas, pinches, shake_cur
 from keen_horizon.core.path.notes import solution_notes
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.path.tradeoff import TradePoint, smallest_zoom, trade_off
-from keen_horizon.core.path.wish import keyed
 from keen_horizon.core.render.warp import suggested_sharpening
-from keen_horizon.core.treatment import Motion, Treatment
+from keen_horizon.core.treatment import Motion, Optics, Treatment
 from keen_horizon.operations.clips import next_letter, start_work
 from keen_horizon.operations.errors import NotPossible, NotThere
 from keen_horizon.operations.material import clip_info, clip_measurement, clip_pins, covering_pin, covering_range
-from keen_horizon.operations.optics import drawn_lens
+from keen_horizon.operations.optics import drawn_optics
 from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Clip, Render, Version, Work
 
@@ -127,7 +127,7 @@ def render_bytes(render: Render) -> int:
     info, treatment = clip_info(render.clip), Treatment.from_json(render.treatment)
     first, last = treatment.frames(info.frames)
     size, deliver = treatment.framing.size or info.coded, treatment.deliver
-    larger = enlargement(treatment.optics, info.display) ** 2
+    larger = enlargement(treatment.optics, info.display, first, last) ** 2
     pixels = round(size.width * size.height * larger) * (
         2 if render.versus and render.versus["layout"] == "side" else 1
     )
@@ -144,7 +144,8 @@ class Solution:
     motion: Motion
     pins: tuple[PinTrack, ...]
     notes: tuple[str, ...]
-    lens: LensStage | None
+    optics: Optics
+    lens: OpticsStage | None
     measured: bool
 
     def to_json(self) -> dict[str, Any]:
@@ -152,7 +153,7 @@ class Solution:
         before, after = shake_curves(self.path)
         percent = 100 / self.path.size.width
         frames = self.path.first + np.arange(len(self.path.zoom))
-        figures = ledger(self.path, self.output.magnified / (self.lens.step if self.lens else 1))
+        figures = ledger(self.path, self.output.magnified / (self.lens.smallest_step if self.lens else 1))
         return {
             "first": self.path.first,
             "frames": len(self.path.zoom),
@@ -160,7 +161,7 @@ class Solution:
             "ledger": figures.to_json(),
             "notes": self.notes,
             "measured": self.measured,
-            "lens": drawn_lens(self.lens) if self.lens else None,
+            "lens": drawn_optics(self.lens) if self.lens else None,
             "output": [self.output.size.width, self.output.size.height],
             "sharpen": suggested_sharpening(1 / figures.softness),
             "pinches": [asdict(pinch) for pinch in pinches(self.path, self.rate)],
@@ -169,6 +170,7 @@ class Solution:
             "keyed": {
                 "response_s": _rounded(keyed(self.motion.response_keys, self.motion.response_s, frames), 4),
                 "strength": _rounded(keyed(self.motion.strength_keys, self.motion.strength, frames), 4),
+                "optics": {name: _rounded(all_, 5) for name, all_ in figures_over(self.optics, frames).items()},
             },
             "pins": [
                 {
@@ -201,7 +203,7 @@ def clip_path(session: Session, files: FileStore, clip: Clip, treatment: Treatme
 def shown_treatment(session: Session, clip: Clip, treatment: Treatment) -> Treatment:
     """What can be shown of a treatment: its lens, with the motion as shot, before any motion is measured."""
     first, last = treatment.frames(clip_info(clip).frames)
-    if treatment.optics.lens is None or covering_range(session, clip, first, last) is not None:
+    if not treatment.optics.active or covering_range(session, clip, first, last) is not None:
         return treatment
     return treatment.model_copy(update={"motion": treatment.motion.model_copy(update={"intent": None})})
 
@@ -210,13 +212,13 @@ def solve_clip(session: Session, files: FileStore, clip: Clip, treatment: Treatm
     """Solve from the stored measurement. Raises NotPossible when there is none."""
     info = clip_info(clip)
     measured = covering_range(session, clip, *treatment.frames(info.frames)) is not None
-    lens = optics_stage(treatment.optics, info.display)
+    lens = optics_stage(treatment.optics, info.display, *treatment.frames(info.frames))
     treatment = shown_treatment(session, clip, treatment)
     measurement, pins = clip_measurement(session, files, clip, treatment), clip_pins(session, files, clip, treatment)
     path = solve_path(measurement, treatment, pins)
     output = output_frame(path, treatment, info.coded, info.pixel_aspect)
     notes = solution_notes(measurement, treatment)
-    return Solution(path, info.rate, output, treatment.motion, pins, notes, lens, measured)
+    return Solution(path, info.rate, output, treatment.motion, pins, notes, treatment.optics, lens, measured)
 
 
 def clip_trade_off(

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import resized
-from keen_horizon.core.lens.straightening import kept_area, optics_stage
+from keen_horizon.core.lens.over_time import optics_stage
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.ledger import ledger, pinch_points
@@ -28,12 +28,12 @@ def correction_report(
     notes: tuple[str, ...],
 ) -> dict[str, Any]:
     """The `R.json` document."""
-    figures, lens = ledger(path), optics_stage(treatment.optics, path.size)
+    figures, lens = ledger(path), optics_stage(treatment.optics, path.size, path.first, path.last)
     return {
         "clip": info.name,
         "frames": facts.frames,
         "zoom": figures.zoom,
-        "kept_area": figures.kept_area * (kept_area(lens) if lens else 1.0),
+        "kept_area": figures.kept_area * (lens.kept_area() if lens else 1.0),
         "shake_before_px": figures.shake_before_px,
         "shake_after_px": figures.shake_after_px,
         "gap_pixels": facts.gap_pixels,

@@ -37,15 +37,22 @@ class Size:
         right, bottom = self.width - 0.5, self.height - 0.5
         return np.array([[-0.5, -0.5], [right, -0.5], [right, bottom], [-0.5, bottom]])
 
-    def border(self, step: int = 1) -> Floats:
-        """Points (N, 2) all round the outer border, at most `step` pixels apart, corners among them."""
+    def sides(self, step: int = 1) -> tuple[Floats, Floats, Floats, Floats]:
+        """Points (N, 2) along the top, right, bottom and left of the outer border, from corner to corner.
+
+        They are at most `step` pixels apart.
+        """
         across = np.linspace(-0.5, self.width - 0.5, max(2, -(-self.width // step) + 1))
         down = np.linspace(-0.5, self.height - 0.5, max(2, -(-self.height // step) + 1))
         top = np.stack([across, np.full_like(across, -0.5)], -1)
         bottom = np.stack([across, np.full_like(across, self.height - 0.5)], -1)
         left = np.stack([np.full_like(down, -0.5), down], -1)
         right = np.stack([np.full_like(down, self.width - 0.5), down], -1)
-        return np.concatenate([top, right, bottom, left])
+        return top, right, bottom, left
+
+    def border(self, step: int = 1) -> Floats:
+        """Points (N, 2) all round the outer border, at most `step` pixels apart, corners among them."""
+        return np.concatenate(self.sides(step))
 
     def fitted(self, width: int) -> Size:
         """The same picture at most `width` wide, both sides even."""

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from keen_horizon.core.errors import LensError, ProfileError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.exchange.opencv import settings_from_opencv
-from keen_horizon.core.lens.straightening import lens_of
+from keen_horizon.core.lens.over_time import lens_of
 from keen_horizon.core.treatment import LensSettings
 
 Floats = NDArray[np.float64]

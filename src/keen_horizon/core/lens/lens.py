@@ -73,8 +73,8 @@ class Lens:
     def bend(self, points: Floats, size: Size) -> Floats:
         """Points (N, 2) of the straightened picture in the source; far outside where nothing was seen."""
         w = self._metric(as_complex(points), size)
-        square, ratios = radial_table(self)
-        place = np.minimum((w.real**2 + w.imag**2) * ((TABLE - 1) / square), TABLE - 0.5)
+        reach, ratios = radial_table(self)
+        place = np.minimum(np.abs(w) * ((TABLE - 1) / reach), TABLE - 0.5)
         index = place.astype(np.intp)
         u = w * (ratios[index] + (place - index) * (ratios[index + 1] - ratios[index]))
         if self.p1 or self.p2:
@@ -111,20 +111,33 @@ class Lens:
         return as_points(np.asarray(offset * size.half_diagonal + size.centre))
 
 
-@lru_cache(maxsize=64)
-def radial_table(lens: Lens) -> tuple[float, Floats]:
-    """How far the table reaches, as a square of a straightened radius, and source radius over straightened radius.
+@lru_cache(maxsize=4096)
+def straight_reach(lens: Lens) -> float:
+    """The straightened radius, half-diagonals, up to which a lens is undone.
 
-    The ratio stands at TABLE even steps of that square; what lies beyond is far outside the source. The reach
-    takes in all that a frame shows, or all that can be undone, six half-diagonals at most.
+    It takes in all that a frame shows, or all that can be undone, six half-diagonals at most.
     """
+    return float(_curve(lens)[1][-1])
+
+
+def _curve(lens: Lens) -> tuple[Floats, Floats]:
+    """Source radii and their straightened radii, as far as the lens is undone."""
     furthest = BEYOND * (1 + abs(lens.centre)) / min(1.0, lens.squeeze)
     radius = np.linspace(0, min(furthest, lens.fold * (1 - 1e-9)), 4096)
     straight = lens.straightened_radius(radius)
     usable = straight <= STRAIGHT_REACH
-    radius, straight = radius[usable], straight[usable]
+    return radius[usable], straight[usable]
+
+
+@lru_cache(maxsize=64)
+def radial_table(lens: Lens) -> tuple[float, Floats]:
+    """How far the table reaches, a straightened radius, and source radius over straightened radius.
+
+    The ratio stands at TABLE even steps of that radius; what lies beyond is far outside the source.
+    """
+    radius, straight = _curve(lens)
     reach = float(straight[-1])
-    wanted = np.sqrt(np.linspace(0, reach**2, TABLE))
+    wanted = np.linspace(0, reach, TABLE)
     found = np.interp(wanted, straight, radius)
     for _ in range(3):
         near = 1e-6
@@ -132,7 +145,7 @@ def radial_table(lens: Lens) -> tuple[float, Floats]:
         step = (lens.straightened_radius(found) - wanted) / np.maximum(slope, 1e-3)
         found = np.clip(np.where(np.isfinite(step), found - step, found), 0, radius[-1])
     ratios = np.where(wanted > 0, found / np.where(wanted > 0, wanted, 1.0), 1.0)
-    return reach**2, np.append(ratios, [FAR, FAR])
+    return reach, np.append(ratios, [FAR, FAR])
 
 
 def fields_of_view(lens: Lens, size: Size, focal: float | None = None) -> tuple[float, float, float] | None:

@@ -12,10 +12,13 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.errors import LensError
 from keen_horizon.core.geometry.picture import Size, resized, transform
-from keen_horizon.core.lens.straightening import LensStage, enlargement, optics_stage
-from keen_horizon.core.treatment import Framing, LensSettings, Motion, Treatment
+from keen_horizon.core.lens.over_time import enlargement, optics_stage
+from keen_horizon.core.lens.straightening import LensStage
+from keen_horizon.core.treatment import Framing, LensSettings, Motion, Optics, Treatment
 
 Floats = NDArray[np.float64]
+
+TURNING = {"canvas", "roll_deg", "pitch_deg", "yaw_deg", *(f"corner_{i}" for i in range(1, 9))}  # not the lens itself
 
 
 @dataclass(frozen=True)
@@ -27,7 +30,7 @@ class Plate:
 
     def to_source(self, points: Floats) -> Floats:
         """Plate points (N, 2) in the source; far outside where nothing was seen."""
-        return self.stage.points(0, transform(resized(self.stage.size, self.size), points))
+        return self.stage.points(transform(resized(self.stage.size, self.size), points))
 
     def from_source(self, points: Floats) -> Floats:
         """Source points (N, 2) on the plate; very far away where the lens folds over."""
@@ -36,10 +39,12 @@ class Plate:
 
 def plate_treatment(treatment: Treatment, name: str) -> Treatment:
     """What renders the plate of the clip `name`: its lens alone, nothing lost. Raises LensError without a lens."""
+    if any(track.figure not in TURNING for track in treatment.optics.keys):
+        raise LensError(f"{name}: its lens changes over time, and a plate needs one. Take its keys away.")
     lens = _lens(treatment, name).model_copy(update={"canvas": 1.0, "enlarge": True})
     return treatment.model_copy(
         update={
-            "optics": treatment.optics.model_copy(update={"lens": lens}),
+            "optics": Optics(lens=lens),
             "motion": Motion(intent=None),
             "framing": Framing(edges="leave", gap_colour=treatment.framing.gap_colour),
         }
@@ -49,8 +54,9 @@ def plate_treatment(treatment: Treatment, name: str) -> Treatment:
 def plate_of(treatment: Treatment, size: Size, name: str) -> Plate:
     """The plate of the clip `name` of display size `size`. Raises LensError without a lens."""
     optics = plate_treatment(treatment, name).optics
-    stage = optics_stage(optics, size)
-    assert stage is not None
+    whole = optics_stage(optics, size)
+    assert whole is not None
+    stage = whole.at(0)
     larger = enlargement(optics, size)
     return Plate(stage, Size(*(int(side * larger) // 2 * 2 for side in (size.width, size.height))))
 

@@ -6,23 +6,60 @@ something between. `canvas` runs from 0, no gap, to 1, nothing lost, by steps of
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from functools import lru_cache
+from dataclasses import dataclass, replace
+from functools import cached_property, lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.lens.lens import Lens, radial_table
-from keen_horizon.core.treatment import LensSettings, Optics
+from keen_horizon.core.lens.lens import Lens, straight_reach
+from keen_horizon.core.lens.projection import FURTHEST, flat, projected
+from keen_horizon.core.lens.turning import through
 
 Floats = NDArray[np.float64]
 
 WIDEST = 4.0
 SMALLEST = 0.05
-HALVINGS = 30
 SAFETY = 1.001
 EDGE_PX = 1e-6
+RIM = 360  # points round the circle that a lens can be undone within
+BORDER_STEP = 8  # pixels; between them a straightened border bows by hundredths of a pixel
+USUAL_FOCAL = 1.2  # half-diagonals, where nothing tells it: about 80 degrees from corner to corner
+NO_TURN = (1.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 1.0)
+
+
+@dataclass(frozen=True)
+class View:
+    """How the straightened picture is looked at: a `plane` from the delivered to the flat straightened picture,
+    row by row (see core.lens.turning), and the delivered picture's projection with its focal length.
+    """
+
+    plane: tuple[float, ...] = NO_TURN
+    projection: str = "straight"
+    focal: float = USUAL_FOCAL
+
+    @property
+    def planar(self) -> bool:
+        """Whether it is a homography."""
+        return self.projection == "straight"
+
+    @cached_property
+    def matrix(self) -> Floats:
+        """The plane (3, 3)."""
+        return np.array(self.plane, np.float64).reshape(3, 3)
+
+    def to_flat(self, points: Floats) -> Floats:
+        """Delivered points (N, 2), half-diagonals from the middle, on the flat straightened picture."""
+        points = flat(self.projection, self.focal, points)
+        return points if self.plane == NO_TURN else through(self.matrix, points)
+
+    def from_flat(self, points: Floats) -> Floats:
+        """The reverse of `to_flat`; what is very far away stays so."""
+        flat_points = (
+            points if self.plane == NO_TURN else through(np.asarray(np.linalg.inv(self.matrix), np.float64), points)
+        )
+        return projected(self.projection, self.focal, flat_points)
 
 
 @dataclass(frozen=True)
@@ -36,80 +73,114 @@ class LensStage:
     lens: Lens
     size: Size
     step: float
+    view: View = View()
 
-    def points(self, frame: int, points: Floats) -> Floats:
-        """Straightened points (N, 2) in the source, the same for every frame."""
-        return self.lens.bend(self._scaled(points, self.step), self.size)
-
-    def matrix(self, frame: int) -> None:
-        """A lens is no plane transform."""
-        return None
+    def points(self, points: Floats) -> Floats:
+        """Straightened points (N, 2) in the source."""
+        return self.lens.bend(self._pixels(self.view.to_flat(self._offsets(points) * self.step)), self.size)
 
     def straighten(self, points: Floats) -> Floats:
         """Source points (N, 2) in the straightened frame; very far away where the lens folds over."""
-        return self._scaled(self.lens.straighten(points, self.size), 1 / self.step)
+        seen = self._offsets(self.lens.straighten(points, self.size))
+        return self._pixels(self.view.from_flat(seen) / self.step)
 
-    def _scaled(self, points: Floats, scale: float) -> Floats:
-        middle = np.array([self.size.centre.real, self.size.centre.imag])
-        return np.asarray((points - middle) * scale + middle)
+    @property
+    def matrix(self) -> Floats | None:
+        """The map as a homography (3, 3) on pixels; None where it is none."""
+        if not (self.lens.plain and self.view.planar):
+            return None
+        h, middle = self.size.half_diagonal, self.size.centre
+        pixels = np.array([[h, 0, middle.real], [0, h, middle.imag], [0, 0, 1]])
+        return np.asarray(pixels @ self.view.matrix @ np.diag([self.step, self.step, 1.0]) @ np.linalg.inv(pixels))
 
+    def _offsets(self, points: Floats) -> Floats:
+        return np.asarray((points - self._middle) / self.size.half_diagonal)
 
-def optics_stage(optics: Optics, size: Size) -> LensStage | None:
-    """The stage of a treatment's optics; None where no lens is set."""
-    if optics.lens is None:
-        return None
-    return lens_stage(lens_of(optics.lens), size, optics.lens.canvas)
+    def _pixels(self, offsets: Floats) -> Floats:
+        return np.asarray(offsets * self.size.half_diagonal + self._middle)
 
-
-def enlargement(optics: Optics, size: Size) -> float:
-    """By how much the delivered picture is larger, so that its middle keeps the source's resolution."""
-    stage = optics_stage(optics, size)
-    return max(1.0, stage.step) if stage is not None and optics.lens is not None and optics.lens.enlarge else 1.0
-
-
-def lens_of(settings: LensSettings) -> Lens:
-    """The lens that settings describe."""
-    centre = complex(settings.centre_x, settings.centre_y)
-    return Lens(settings.family, settings.coefficients, centre, settings.squeeze, settings.p1, settings.p2)
+    @property
+    def _middle(self) -> Floats:
+        return np.array([self.size.centre.real, self.size.centre.imag])
 
 
-@lru_cache(maxsize=128)
-def lens_stage(lens: Lens, size: Size, canvas: float) -> LensStage:
+def lens_stage(lens: Lens, size: Size, canvas: float, view: View = View()) -> LensStage:
     """The stage of a lens for a choice of canvas, 0 (no gap) to 1 (nothing lost)."""
-    filled = fill_step(lens, size)
-    if canvas <= 0:
-        return LensStage(lens, size, filled)
-    return LensStage(lens, size, float(filled * (max(filled, keep_step(lens, size)) / filled) ** canvas))
+    filled = fill_step(lens, size, view)
+    kept = keep_step(lens, size, view) if canvas > 0 else filled
+    return LensStage(lens, size, step_between(filled, kept, canvas), view)
 
 
-@lru_cache(maxsize=128)
-def fill_step(lens: Lens, size: Size) -> float:
-    """The largest step without a gap, looked for on every pixel of the border and made 0.1 % smaller."""
-    coarse = _largest(lens, size, size.border(step=16), SMALLEST, WIDEST)
-    return _largest(lens, size, size.border(), coarse * 0.97, coarse) / SAFETY
+def step_between(filled: float, kept: float, canvas: float) -> float:
+    """The step for a canvas between 0, `filled`, and 1, `kept`."""
+    return float(filled * (max(filled, kept) / filled) ** max(0.0, canvas))
 
 
-def keep_step(lens: Lens, size: Size) -> float:
+@lru_cache(maxsize=4096)
+def fill_step(lens: Lens, size: Size, view: View = View()) -> float:
+    """The largest step without a gap, by a fine border, made 0.1 % smaller; SMALLEST at least.
+
+    Around the middle, the frame holds no gap as long as nothing of the border of what was seen lies inside it: the
+    source's border, straightened, and the circle up to which the lens can be undone.
+    """
+    stage = LensStage(lens, size, 1.0, view)
+    nowhere = np.full((1, 2), np.inf)
+    seen = stage.straighten(size.border(step=BORDER_STEP))
+    corners = np.cumsum([len(side) for side in size.sides(step=BORDER_STEP)[:-1]])
+    rim = _rim(stage)
+    nearest = _least_share(np.concatenate([np.insert(seen, corners, nowhere, 0), nowhere, rim, rim[:1]]), size)
+    return float(np.clip(nearest / SAFETY, SMALLEST, WIDEST))
+
+
+@lru_cache(maxsize=4096)
+def keep_step(lens: Lens, size: Size, view: View = View()) -> float:
     """The smallest step that shows all of the source that can be straightened, four at most."""
-    half = np.array([size.width, size.height]) / 2
+    stage = LensStage(lens, size, 1.0, view)
+    border = lens.straighten(size.border(step=4), size)
+    reach = straight_reach(lens) * size.half_diagonal
     middle = np.array([size.centre.real, size.centre.imag])
-    reach = np.sqrt(radial_table(lens)[0]) * size.half_diagonal
-    seen = lens.straighten(size.border(step=4), size) - middle
-    far = np.hypot(*seen.T)
-    seen = seen * np.minimum(1.0, reach / np.maximum(far, 1e-9))[:, None]
-    return float(min(WIDEST, (np.abs(seen) / half).max() * SAFETY))
+    far = np.hypot(*(border - middle).T)
+    within = (border - middle) * np.minimum(1.0, reach / np.maximum(far, 1e-9))[:, None] / size.half_diagonal
+    seen = view.from_flat(within) * size.half_diagonal + middle
+    shares = _shares(np.concatenate([seen, _rim(stage)]) if np.isinf(far).any() else seen, size)
+    return float(min(WIDEST, shares.max() * SAFETY))
 
 
-def _largest(lens: Lens, size: Size, border: Floats, low: float, high: float) -> float:
-    """The largest step between `low`, which has no gap, and `high`, by halving."""
-    for _ in range(HALVINGS):
-        if high - low < 1e-6:
-            break
-        middle = (low + high) / 2
-        found = LensStage(lens, size, middle).points(0, border)
-        inside = (found >= -0.5).all() and (found <= (size.width - 0.5, size.height - 0.5)).all()
-        low, high = (middle, high) if inside else (low, middle)
-    return low
+def _rim(stage: LensStage) -> Floats:
+    """The frame's points (RIM, 2) of the circle up to which the lens can be undone."""
+    around = np.exp(1j * np.linspace(0, 2 * np.pi, RIM, endpoint=False)) * straight_reach(stage.lens)
+    lens, size = replace(stage.lens, p1=0.0, p2=0.0), stage.size
+    offset = around.real * lens.squeeze + 1j * around.imag + lens.centre
+    flat_points = np.stack([offset.real, offset.imag], -1)
+    return np.asarray(stage.view.from_flat(flat_points) * size.half_diagonal + (size.centre.real, size.centre.imag))
+
+
+def _offsets(points: Floats, size: Size) -> Floats:
+    """Points (N, 2) from the middle, 1 at the frame's own border."""
+    return np.asarray((points - (size.centre.real, size.centre.imag)) / (size.width / 2, size.height / 2))
+
+
+def _shares(points: Floats, size: Size) -> Floats:
+    """How large the frame, about its middle, must be to reach points (N, 2): 1 for its own border."""
+    return np.asarray(np.abs(_offsets(points, size)).max(1))
+
+
+def _least_share(curve: Floats, size: Size) -> float:
+    """How large the frame may be before it meets a curve of points (N, 2), broken where one lies very far away.
+
+    Between two points that is least at one of them, or where the frame's corner meets their line.
+    """
+    ends = _offsets(curve, size)
+    shares = np.abs(ends).max(1)
+    near = (shares[:-1] < FURTHEST) & (shares[1:] < FURTHEST)
+    start, end = ends[:-1][near], ends[1:][near]
+    corners = []
+    for across in (np.array([1.0, -1.0]), np.array([1.0, 1.0])):
+        a, b = start @ across, end @ across
+        meets = a * b < 0
+        place = (a[meets] / (a[meets] - b[meets]))[:, None]
+        corners.append(np.abs(start[meets] + place * (end[meets] - start[meets])).max(1))
+    return float(min(part.min(initial=np.inf) for part in (shares, *corners)))
 
 
 def kept_area(stage: LensStage) -> float:
@@ -118,7 +189,5 @@ def kept_area(stage: LensStage) -> float:
     across, down = (np.linspace(-0.5, side - 0.5, n) for side, n in ((size.width, 161), (size.height, 91)))
     x, y = np.meshgrid(across, down)
     found = stage.straighten(np.stack([x.ravel(), y.ravel()], -1))
-    shown = (found >= -0.5 - EDGE_PX).all(1) & (found <= (size.width - 0.5 + EDGE_PX, size.height - 0.5 + EDGE_PX)).all(
-        1
-    )
-    return float(shown.mean())
+    low, high = -0.5 - EDGE_PX, (size.width - 0.5 + EDGE_PX, size.height - 0.5 + EDGE_PX)
+    return float(((found >= low) & (found <= high)).all(1).mean())

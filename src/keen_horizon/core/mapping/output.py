@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, resized
-from keen_horizon.core.lens.straightening import enlargement
+from keen_horizon.core.lens.over_time import enlargement
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.treatment import Treatment
 
@@ -49,7 +49,7 @@ def output_frame(path: CameraPath, treatment: Treatment, coded: Size, pixel_aspe
         shrink = float(path.shrink.max()) * framing.window.scale
         size = _even(coded.width / shrink, coded.height / shrink)
         return OutputFrame(size, _centred(display, size, shrink * display.width / coded.width, shrink), pixel_aspect)
-    larger = enlargement(treatment.optics, display)
+    larger = enlargement(treatment.optics, display, path.first, path.last)
     if larger > 1:
         size = _even(coded.width * larger, coded.height * larger)
         return OutputFrame(size, resized(display, size), pixel_aspect)

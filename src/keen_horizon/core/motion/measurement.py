@@ -105,6 +105,11 @@ class Measurement:
     def __len__(self) -> int:
         return len(self.times)
 
+    @property
+    def last(self) -> int:
+        """The clip's number of the last frame."""
+        return self.first + len(self) - 1
+
     @staticmethod
     def still(size: Size, first: int, times: NDArray[np.float64]) -> Measurement:
         """Frames taken as if the camera stood still: what is enough where the motion stays as shot."""

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Floats, Similarities, as_complex, as_points
 from keen_horizon.core.geometry.tilt import fit_tilts, tilted
-from keen_horizon.core.lens.straightening import LensStage
+from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.motion.graph import Graph, bridged
 from keen_horizon.core.motion.measurement import Evidence, Measurement
 from keen_horizon.core.motion.robust import MINIMUM_INLIERS
@@ -30,14 +30,14 @@ GRID = (12, 8)
 TURNING_SPREAD = 2e-4  # 1/px at 640 wide: turning tilts a straightened picture far more than shake a bent one
 
 
-def straightened(measurement: Measurement, stage: LensStage) -> Measurement:
+def straightened(measurement: Measurement, stage: OpticsStage) -> Measurement:
     """The measurement of the straightened picture."""
     count = len(measurement)
     if count < 2:
         return measurement
     unit = max(measurement.size.width, measurement.size.height) / ANALYSED_SIDE
     points = _points(measurement)
-    source, target, trust = points.through(stage)
+    source, target, trust = points.through(stage, measurement.first)
     weights, motion, tilted_motion, tilt = _fitted(source, target, trust, measurement.size, unit)
     total = np.maximum(weights.sum(1), 1e-9)
     centre = np.where(weights.sum(1) > 0, (weights * source).sum(1) / total, measurement.size.centre)
@@ -62,12 +62,18 @@ class _Points:
     target: Complex
     there: NDArray[np.bool_]
 
-    def through(self, stage: LensStage) -> tuple[Complex, Complex, Floats]:
-        """Where the points lie straightened, and how much each is to be trusted, (E, M) each."""
-        first = as_points(self.source[self.there])
-        straight = as_complex(stage.straighten(first))
-        later = as_complex(stage.straighten(as_points(self.target[self.there])))
-        stretch = np.abs(as_complex(stage.straighten(first + (1.0, 0.0))) - straight) * stage.step
+    def through(self, stage: OpticsStage, first: int) -> tuple[Complex, Complex, Floats]:
+        """Where the points lie straightened, and how much each is to be trusted, (E, M) each.
+
+        `first` is the clip's number of the range's first frame.
+        """
+        rows = np.broadcast_to(self.frames[:, :1], self.there.shape)[self.there] + first
+        others = np.broadcast_to(self.frames[:, 1:], self.there.shape)[self.there] + first
+        source = as_points(self.source[self.there])
+        straight, step = _straight(stage, rows, source)
+        beside, _ = _straight(stage, rows, source + (1.0, 0.0))
+        later, _ = _straight(stage, others, as_points(self.target[self.there]))
+        stretch = np.abs(beside - straight) * step
         trust = np.where((stretch < FURTHEST_STRETCH) & (np.abs(later) < FURTHEST_PX), 1 / stretch**2, 0.0)
         return self._table(straight), self._table(later), self._table(trust).real
 
@@ -75,6 +81,20 @@ class _Points:
         table = np.zeros(self.there.shape, np.complex128)
         table[self.there] = values
         return table
+
+
+def _straight(stage: OpticsStage, frames: NDArray[np.intp], points: Floats) -> tuple[Complex, Floats]:
+    """Points (P, 2), each of its own frame, straightened, and the step of each frame's stage."""
+    if stage.steady:
+        return as_complex(stage.straighten(0, points)), np.full(len(points), stage.largest_step)
+    found, steps = np.zeros(len(points), np.complex128), np.ones(len(points))
+    order = np.argsort(frames, kind="stable")
+    for rows in np.split(order, np.flatnonzero(np.diff(frames[order])) + 1):
+        if len(rows):
+            number = int(frames[rows[0]])
+            found[rows] = as_complex(stage.straighten(number, points[rows]))
+            steps[rows] = stage.at(number).step
+    return found, steps
 
 
 def _points(measurement: Measurement) -> _Points:

@@ -49,6 +49,11 @@ class CameraPath:
         return len(self.shrink)
 
     @property
+    def last(self) -> int:
+        """The clip's number of the last frame."""
+        return self.first + len(self) - 1
+
+    @property
     def zoom(self) -> Floats:
         """Enlargement of every frame (N,), in the middle of the picture."""
         return np.asarray(self.shrink * self.nudge.scale / np.abs(self.correction.z))

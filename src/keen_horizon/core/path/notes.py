@@ -34,9 +34,8 @@ def outcome_notes(path: CameraPath, treatment: Treatment, pins: tuple[PinTrack, 
             f"This path asks for a zoom of {figures.wanted_zoom:.3f}x. The limit holds it to {figures.zoom:.3f}x; "
             "the steadiness gives way."
         )
-    gaps, framing = open_areas(path) > 0, treatment.framing
-    wanted = framing.edges == "leave" or (framing.edges == "borrow" and framing.borrow.rest == "leave")
-    if gaps.any() and not wanted:
+    gaps = open_areas(path) > 0
+    if gaps.any() and not treatment.gaps_wanted:
         notes.append(f"The window as it was moved leaves a gap in {_stretches(gaps, path.first)}.")
     return tuple(notes)
 

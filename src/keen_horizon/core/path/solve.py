@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.similarity import Complex, Similarities
 from keen_horizon.core.geometry.tilt import tilted
-from keen_horizon.core.lens.straightening import optics_stage
+from keen_horizon.core.lens.over_time import optics_stage
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.motion.straightened import straightened
@@ -64,7 +64,7 @@ class PathProblem:
         self, measurement: Measurement, treatment: Treatment, pins: tuple[PinTrack, ...] = (), rays: int = RAYS
     ) -> None:
         self._framing = treatment.framing
-        lens = optics_stage(treatment.optics, measurement.size)
+        lens = optics_stage(treatment.optics, measurement.size, measurement.first, measurement.last)
         if lens is not None:
             measurement = straightened(measurement, lens)
             treatment, pins = straightened_marks(treatment, pins, lens)
@@ -100,7 +100,7 @@ class _ShotProblem:
         if self.moves:
             self.wish = wish_for(self.poses, self.motion, freedom, self.size, self.first, self.rate)
             self.free = corrections(self.poses, self.wish, self.size, None)
-            self.most_tilt = MOST if treatment.optics.lens is None else MOST_STRAIGHTENED
+            self.most_tilt = MOST if not treatment.optics.active else MOST_STRAIGHTENED
             self.free_tilt = self._tilt(self.most_tilt)
             self.demand = np.minimum(window_zoom(self.free, self.size, self.free_tilt), 99.0)
 

@@ -7,18 +7,16 @@ eased frame no longer decides the zoom, and the frames around it gain.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 import numpy as np
 from numpy.typing import NDArray
-from scipy.interpolate import PchipInterpolator
 from scipy.optimize import linprog
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.core.keyframes import keyed
 from keen_horizon.core.path.program import Wish, as_real
 from keen_horizon.core.path.window import centred_corners, containment_rows
-from keen_horizon.core.treatment import Ease, Key, Motion
+from keen_horizon.core.treatment import Ease, Motion
 
 Floats = NDArray[np.float64]
 
@@ -47,17 +45,6 @@ def wish_for(
         return Wish(level, np.zeros(len(poses)), np.zeros(len(poses)), strength, freedom)
     target = hold_target(poses, strength, size) if hold else poses
     return Wish(target, first, swing**-6, strength, freedom)
-
-
-def keyed(keys: Sequence[Key], constant: float, frames: NDArray[np.intp]) -> Floats:
-    """Values at `frames` (N,): the constant, or through the keys (PCHIP: monotone between them)."""
-    if not keys:
-        return np.full(len(frames), constant)
-    ordered = sorted(keys, key=lambda key: key.frame)
-    at, values = [key.frame for key in ordered], [key.value for key in ordered]
-    if len(at) == 1:
-        return np.full(len(frames), values[0])
-    return np.asarray(PchipInterpolator(at, values)(np.clip(frames, at[0], at[-1])))
 
 
 def eased(stretches: tuple[Ease, ...], frames: NDArray[np.intp]) -> Floats:

@@ -15,7 +15,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, transform
-from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, SamplingMap, Stage, dense_maps, sampling_map
+from keen_horizon.core.lens.over_time import OpticsStage
+from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, SamplingMap, dense_maps, sampling_map
 from keen_horizon.core.media.frames import Frame, Plane
 from keen_horizon.core.path.camera_path import CameraPath
 
@@ -43,12 +44,13 @@ class Strip:
 class Lender:
     """Lays in what other frames show. `frame_at` gives a decoded frame by number, or None where there is none."""
 
-    def __init__(self, path: CameraPath, feather_px: float, lens: Stage | None = None) -> None:
+    def __init__(self, path: CameraPath, feather_px: float, lens: OpticsStage | None = None) -> None:
         assert path.borrowed is not None
         self.first, self.size = path.first, path.size
         self.feather = max(1.0, feather_px)
         self._maps = [
-            (offset, sampling_map(path, lens, path.lending_matrices(offset))) for offset in path.borrowed.offsets
+            (offset, sampling_map(path, lens and lens.shifted(offset), path.lending_matrices(offset)))
+            for offset in path.borrowed.offsets
         ]
         self._own, self._planar = sampling_map(path, lens), sampling_map(path)
 

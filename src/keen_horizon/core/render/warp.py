@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, resized
-from keen_horizon.core.lens.straightening import optics_stage
+from keen_horizon.core.lens.over_time import optics_stage
 from keen_horizon.core.mapping.gaps import TOLERANCE_PX, border_overhang, gap_mask
 from keen_horizon.core.mapping.output import OutputFrame
 from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, dense_maps, sampling_map
@@ -49,7 +49,8 @@ class Warper:
     """Warps frames of one clip, stored at size `coded`, into `output` with a `chroma` layout."""
 
     def __init__(self, path: CameraPath, coded: Size, output: OutputFrame, chroma: str, treatment: Treatment) -> None:
-        framing, lens = treatment.framing, optics_stage(treatment.optics, path.size)
+        framing = treatment.framing
+        lens = optics_stage(treatment.optics, path.size, path.first, path.last)
         self.sampling, self.coded, self.output, self.chroma = sampling_map(path, lens), coded, output, chroma
         self.gap_colour, self.sharpen = framing.gap_colour, framing.sharpen
         self.gaps_allowed = treatment.gaps_wanted or not framing.window.untouched

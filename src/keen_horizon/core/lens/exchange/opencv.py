@@ -15,8 +15,8 @@ from numpy.typing import NDArray
 from keen_horizon.core.errors import ProfileError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.exchange.radial import angular_curve, forward_curve
+from keen_horizon.core.lens.over_time import lens_of
 from keen_horizon.core.lens.profile import Profile, profile_of
-from keen_horizon.core.lens.straightening import lens_of
 from keen_horizon.core.treatment import LensSettings
 
 Floats = NDArray[np.float64]

@@ -13,8 +13,8 @@ from keen_horizon.core.errors import ProfileError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.exchange.radial import Curve, forward_curve, inverse_curve
 from keen_horizon.core.lens.lens import Lens
+from keen_horizon.core.lens.over_time import lens_of
 from keen_horizon.core.lens.profile import Profile, profile_of
-from keen_horizon.core.lens.straightening import lens_of
 from keen_horizon.core.treatment import LensSettings
 
 SENSOR_WIDTH_MM = 36.0  # assumed where nothing is known; only ratios matter to the picture

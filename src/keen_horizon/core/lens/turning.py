@@ -1,0 +1,114 @@
+"""What lies between the delivered and the straightened picture: a turned camera, and four moved corners.
+
+Planes are homographies (3, 3) on offsets from the middle, half-diagonals, from the delivered to the straightened
+picture. A camera that turns behind a lens without bend moves the picture by K R inv(K) (Hartley & Zisserman 2004,
+8.4), K scaling by the focal length; the middle stays in the middle, as with a lens that can be shifted.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.optimize import least_squares
+
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.lens.projection import FURTHEST
+
+Floats = NDArray[np.float64]
+
+RELUCTANCE = (1e-4, 1e-2)  # how unwillingly roll and pitch, radians, leave zero: one line alone tells roll
+LEAST_DEPTH = 1e-6
+
+
+def turned_camera(roll_deg: float, pitch_deg: float, yaw_deg: float, focal: float) -> Floats:
+    """The plane of a camera turned by roll (clockwise), pitch (up) and yaw (to the right)."""
+    rotation = _rotation(*np.radians([roll_deg, pitch_deg, yaw_deg]))
+    scale = np.diag([focal, focal, 1.0])
+    return settled(scale @ rotation @ np.linalg.inv(scale))
+
+
+def keystone(corners: Sequence[float], size: Size) -> Floats:
+    """The plane that shows at each corner, clockwise from the top left, what lies `corners` away from it.
+
+    `corners` are eight shares, x of the width and y of the height by turns, positive to the right and down.
+    """
+    half = np.array([size.width, size.height]) / 2 / size.half_diagonal
+    there = np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]]) * half
+    return _homography(there, there + 2 * half * np.reshape(corners, (4, 2)))
+
+
+def corners_of(quad: Floats, size: Size) -> Floats | None:
+    """The eight shares for `keystone` that make a quadrilateral upright and right-angled.
+
+    `quad` (4, 2), clockwise from the top left, straightened pixels, becomes the rectangle of its own mean width,
+    height and middle. None where it is no convex quadrilateral.
+    """
+    x, y = quad.T
+    edges = np.roll(quad, -1, 0) - quad
+    crossed = edges[:, 0] * np.roll(edges[:, 1], -1) - edges[:, 1] * np.roll(edges[:, 0], -1)
+    if (crossed <= 1.0).any():
+        return None
+    left, right = x[[0, 3]].mean(), x[[1, 2]].mean()
+    top, bottom = y[[0, 1]].mean(), y[[2, 3]].mean()
+    rectangle = np.array([[left, top], [right, top], [right, bottom], [left, bottom]])
+    middle = np.array([size.centre.real, size.centre.imag])
+    plane = settled(_homography((rectangle - middle) / size.half_diagonal, (quad - middle) / size.half_diagonal))
+    half = np.array([size.width, size.height]) / 2 / size.half_diagonal
+    corners = np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]]) * half
+    moved = through(plane, corners)
+    return None if np.abs(moved).max() > 3 else np.asarray((moved - corners) / (2 * half)).ravel()
+
+
+def upright_turn(lines: Sequence[Floats], focal: float) -> tuple[float, float]:
+    """The roll and pitch, degrees, for `turned_camera` that set lines level or upright, whichever each is nearer to.
+
+    Lines (2, 2) are pairs of points, offsets from the middle of the straightened picture, half-diagonals. One line
+    turns the picture; from two uprights on the camera is pitched too.
+    """
+    normals = np.array([np.cross([*(line[0] / focal), 1.0], [*(line[1] / focal), 1.0]) for line in lines])
+    normals /= np.linalg.norm(normals, axis=1, keepdims=True)
+    across = np.array([abs(line[1, 0] - line[0, 0]) >= abs(line[1, 1] - line[0, 1]) for line in lines])
+
+    def left(angles: Floats) -> Floats:
+        seen = normals @ _rotation(angles[0], angles[1], 0.0)  # a plane's normal as the turned camera has it
+        return np.concatenate([np.where(across, seen[:, 0], seen[:, 1]), angles * RELUCTANCE])
+
+    roll, pitch = np.degrees(least_squares(left, np.zeros(2)).x)
+    return float(roll), float(pitch)
+
+
+def through(plane: Floats, points: Floats) -> Floats:
+    """Points (N, 2) through a plane; very far away where it sends them behind the picture, or where they were."""
+    mapped = points @ plane[:2, :2].T + plane[:2, 2]
+    depth = points @ plane[2, :2] + plane[2, 2]
+    behind = depth <= LEAST_DEPTH
+    found = np.where(behind[:, None], 10 * FURTHEST * np.sign(mapped), mapped / np.where(behind, 1.0, depth)[:, None])
+    return np.asarray(np.where((np.abs(points).max(1) >= FURTHEST)[:, None], points, found))
+
+
+def settled(plane: Floats) -> Floats:
+    """The same plane, moved and scaled so that the middle stays in the middle at its own scale."""
+    middle = np.linalg.solve(plane, [0.0, 0.0, 1.0])
+    plane = plane @ np.array([[1, 0, middle[0] / middle[2]], [0, 1, middle[1] / middle[2]], [0, 0, 1.0]])
+    plane = plane / plane[2, 2]
+    scale = np.sqrt(abs(np.linalg.det(plane[:2, :2])))
+    return np.asarray(plane @ np.diag([1 / scale, 1 / scale, 1.0]))
+
+
+def _rotation(roll: float, pitch: float, yaw: float) -> Floats:
+    """Where the turned camera's axes lie: x to the right, y down, z ahead."""
+    (cr, cp, cy), (sr, sp, sy) = np.cos([roll, pitch, yaw]), np.sin([roll, pitch, yaw])
+    about_z = np.array([[cr, -sr, 0], [sr, cr, 0], [0, 0, 1]])
+    about_x = np.array([[1, 0, 0], [0, cp, -sp], [0, sp, cp]])
+    about_y = np.array([[cy, 0, sy], [0, 1, 0], [-sy, 0, cy]])
+    return np.asarray(about_z @ about_x @ about_y)
+
+
+def _homography(source: Floats, target: Floats) -> Floats:
+    """The plane that takes four points to four others (the direct linear transform)."""
+    rows = []
+    for (x, y), (u, v) in zip(source, target, strict=True):
+        rows += [[x, y, 1, 0, 0, 0, -u * x, -u * y], [0, 0, 0, x, y, 1, -v * x, -v * y]]
+    return np.append(np.linalg.solve(np.array(rows), target.ravel()), 1.0).reshape(3, 3)
