@@ -100,10 +100,13 @@ def canvas_of(page: Page) -> np.ndarray:
     return cv2.imdecode(np.frombuffer(base64.b64decode(data), np.uint8), cv2.IMREAD_COLOR)
 
 
-def go(page: Page, frame: int) -> None:
-    page.goto(re.sub(r"\?.*", "", page.url) + f"?frame={frame}")
+def go(page: Page, frame: int, stage: str = "motion") -> None:
+    """The bench opened anew at a frame, on a stage."""
+    settled(page)
+    page.goto(re.sub(r"\?.*", "", page.url) + f"?frame={frame}&stage={stage}")
     expect(page.get_by_label("Time and frame")).to_contain_text(f"frame {frame}")
-    expect(page.locator(".outcome tbody tr")).to_have_count(5)
+    if stage == "motion":
+        expect(page.locator(".outcome tbody tr")).to_have_count(5)
     settled(page)
 
 

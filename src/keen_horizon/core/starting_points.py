@@ -67,7 +67,8 @@ def for_another_clip(treatment: Treatment, theirs: Treatment) -> Treatment:
     """A treatment carried to another clip, which keeps what belongs to it alone."""
     whole, other = treatment.to_json(), theirs.to_json()
     whole["range"] = other["range"]
-    whole["optics"]["straightedges"] = other["optics"]["straightedges"]
+    for name in ("straightedges", "upright_lines", "keys"):
+        whole["optics"][name] = other["optics"][name]
     for name in ("response_keys", "strength_keys", "ease", "pin", "level"):
         whole["motion"][name] = other["motion"][name]
     if not treatment.motion.response_keys:

@@ -28,7 +28,7 @@ OpticsFigure = Literal[
     "centre_x", "centre_y", "squeeze", "p1", "p2", "canvas", "roll_deg", "pitch_deg", "yaw_deg",
     "corner_1", "corner_2", "corner_3", "corner_4", "corner_5", "corner_6", "corner_7", "corner_8",
 ]  # fmt: skip
-MOST_MOVED = 0.45  # of the frame's side: beyond, its corners may meet
+MOST_MOVED = 1.5  # of the frame's side
 
 LensFamily = Literal["division", "inverse", "polynomial", "equidistant", "equisolid", "stereographic", "series"]
 

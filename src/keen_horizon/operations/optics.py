@@ -6,20 +6,25 @@ import base64
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 from sqlalchemy.orm import Session
 
+from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.edges import nearest_edge
 from keen_horizon.core.lens.lens import Lens, equivalent_focal_length, fields_of_view, radial_table
-from keen_horizon.core.lens.over_time import OpticsStage, lens_of
+from keen_horizon.core.lens.over_time import OpticsStage, at_frame, focal_of, lens_of
 from keen_horizon.core.lens.straightedges import fit_lens, judged
 from keen_horizon.core.lens.straightening import LensStage
+from keen_horizon.core.lens.turning import corners_of, through, turned_camera, upright_turn
 from keen_horizon.core.media.frames import read_frame
-from keen_horizon.core.treatment import LensFamily, LensSettings, Straightedge
+from keen_horizon.core.treatment import MOST_MOVED, LensFamily, LensSettings, LevelLine, Optics, Straightedge
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.material import clip_info, clip_times, source_file
 from keen_horizon.pipeline.finding import upright_luma
 from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Clip
+
+Floats = NDArray[np.float64]
 
 DRAWN_TABLE = 2048
 DRAWN_TABLE_EACH = 512  # where every frame has one
@@ -78,6 +83,39 @@ def found_lens(
         "odd": None if fit.odd is None else used[fit.odd],
         "better": fit.better,
     }
+
+
+def found_turn(clip: Clip, optics: Optics, lines: tuple[LevelLine, ...]) -> dict[str, float]:
+    """The roll and pitch that set lines, drawn in pixels of the upright clip, level or upright."""
+    size = clip_info(clip).display
+    seen = []
+    for line in lines:
+        drawn = np.array([[line.x1, line.y1], [line.x2, line.y2]])
+        seen.append(_flat(at_frame(optics, line.frame), drawn, size))
+    roll, pitch = upright_turn(seen, focal_of(at_frame(optics, lines[0].frame)))
+    return {"roll_deg": round(roll, 4), "pitch_deg": round(float(np.clip(pitch, -60, 60)), 4)}
+
+
+def found_corners(clip: Clip, optics: Optics, frame: int, quad: tuple[tuple[float, float], ...]) -> list[float]:
+    """How the frame's corners move so that a drawn quadrilateral becomes a rectangle. Raises NotPossible."""
+    size, here = clip_info(clip).display, at_frame(optics, frame)
+    seen = _flat(here, np.array(quad), size)
+    turn = here.turn
+    plane = turned_camera(turn.roll_deg, turn.pitch_deg, turn.yaw_deg, focal_of(here))
+    seen = through(np.asarray(np.linalg.inv(plane), np.float64), seen)
+    around = np.argsort(np.arctan2(*(seen - seen.mean(0)).T[::-1]))  # clockwise on the screen, from the left
+    seen = seen[around]
+    seen = np.roll(seen, -int(seen.sum(1).argmin()), 0)
+    corners = corners_of(seen, size)
+    if corners is None or np.abs(corners).max() > MOST_MOVED:
+        raise NotPossible("These four corners are too far from a rectangle. Click them anew, one at each corner.")
+    return corners.round(6).tolist()
+
+
+def _flat(optics: Optics, points: Floats, size: Size) -> Floats:
+    """Source points (N, 2) on the flat straightened picture, half-diagonals from its middle."""
+    straight = points if optics.lens is None else lens_of(optics.lens).straighten(points, size)
+    return np.asarray((straight - (size.centre.real, size.centre.imag)) / size.half_diagonal)
 
 
 def snapped(clip: Clip, files: FileStore, number: int, place: tuple[float, float]) -> list[float] | None:

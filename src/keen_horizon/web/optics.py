@@ -8,7 +8,7 @@ from flask import Blueprint, jsonify, request
 from pydantic import Field
 from werkzeug.wrappers import Response
 
-from keen_horizon.core.treatment import LensFamily, LensSettings, Straightedge, Treatment
+from keen_horizon.core.treatment import LensFamily, LensSettings, LevelLine, Optics, Straightedge, Treatment
 from keen_horizon.jobs.progress import work_json
 from keen_horizon.operations import optics, plates, treating
 from keen_horizon.operations.lookup import find
@@ -37,6 +37,21 @@ class PlaceOnFrame(Body):
     y: float = Field(ge=-1, le=65536)
 
 
+class DrawnLines(Body):
+    """Lines along what is level or upright in the world, and the optics they are seen through."""
+
+    optics: Optics
+    lines: tuple[LevelLine, ...] = Field(min_length=1, max_length=32)
+
+
+class DrawnCorners(Body):
+    """Four corners of what should be a rectangle, in pixels of the upright clip, on a frame."""
+
+    optics: Optics
+    frame: int = Field(ge=0)
+    quad: tuple[tuple[float, float], ...] = Field(min_length=4, max_length=4)
+
+
 @blueprint.post("/clips/<int:clip_id>/lens")
 def find_lens(clip_id: int) -> Response:
     """The lens that straightedges tell, or how straight they are with a given one."""
@@ -44,6 +59,23 @@ def find_lens(clip_id: int) -> Response:
     with services().session() as session:
         clip = find(session, Clip, clip_id)
         return jsonify(optics.found_lens(session, clip, body.straightedges, body.family, body.given))
+
+
+@blueprint.post("/clips/<int:clip_id>/turn")
+def find_turn(clip_id: int) -> Response:
+    """How the camera is turned so that drawn lines lie level or upright."""
+    body = DrawnLines.model_validate(request.get_json(silent=True))
+    with services().session() as session:
+        return jsonify(optics.found_turn(find(session, Clip, clip_id), body.optics, body.lines))
+
+
+@blueprint.post("/clips/<int:clip_id>/corners")
+def find_corners(clip_id: int) -> Response:
+    """How the frame's corners move so that four drawn ones become those of a rectangle."""
+    body = DrawnCorners.model_validate(request.get_json(silent=True))
+    with services().session() as session:
+        clip = find(session, Clip, clip_id)
+        return jsonify(corners=optics.found_corners(clip, body.optics, body.frame, body.quad))
 
 
 @blueprint.post("/clips/<int:clip_id>/snap")

@@ -21,7 +21,7 @@ from keen_horizon.core.lens.straightening import (
     kept_area,
     step_between,
 )
-from keen_horizon.core.lens.turning import keystone, turned_camera
+from keen_horizon.core.lens.turning import convex, keystone, turned_camera
 from keen_horizon.core.treatment import LensSettings, Optics
 
 Floats = NDArray[np.float64]
@@ -81,7 +81,7 @@ class OpticsStage:
 def optics_stage(optics: Optics, size: Size, first: int = 0, last: int = 0) -> OpticsStage | None:
     """The stages of frames `first` ... `last`; None where the optics change nothing.
 
-    Raises LensError where a lens between its keys folds over.
+    Raises LensError where a lens between its keys folds over, or four corners cross.
     """
     if not optics.active:
         return None
@@ -144,6 +144,8 @@ def _look(optics: Optics, size: Size, frame: int) -> tuple[Lens, View, float]:
     lens = Lens("division", (0.0,)) if optics.lens is None else lens_of(optics.lens)
     if lens.fold < LEAST_FOLD or (lens.kind.angular and lens.k[0] < 0):
         raise LensError(f"The lens folds over too near its middle at frame {frame}. Change its keys.")
+    if not convex(optics.corners):
+        raise LensError(f"At frame {frame} the four corners cross each other. Move them less.")
     return lens, view_of(optics, size), optics.lens.canvas if optics.lens else 0.0
 
 

@@ -20,6 +20,7 @@ Floats = NDArray[np.float64]
 
 RELUCTANCE = (1e-4, 1e-2)  # how unwillingly roll and pitch, radians, leave zero: one line alone tells roll
 LEAST_DEPTH = 1e-6
+LEAST_CROSSED = 1e-5
 
 
 def turned_camera(roll_deg: float, pitch_deg: float, yaw_deg: float, focal: float) -> Floats:
@@ -39,22 +40,25 @@ def keystone(corners: Sequence[float], size: Size) -> Floats:
     return _homography(there, there + 2 * half * np.reshape(corners, (4, 2)))
 
 
+def convex(corners: Sequence[float]) -> bool:
+    """Whether a frame whose corners are moved by eight shares still has them in their order."""
+    moved = np.array([[0.0, 0], [1, 0], [1, 1], [0, 1]]) + np.reshape(corners, (4, 2))
+    return bool((_crossed(moved) > LEAST_CROSSED).all())
+
+
 def corners_of(quad: Floats, size: Size) -> Floats | None:
     """The eight shares for `keystone` that make a quadrilateral upright and right-angled.
 
-    `quad` (4, 2), clockwise from the top left, straightened pixels, becomes the rectangle of its own mean width,
-    height and middle. None where it is no convex quadrilateral.
+    `quad` (4, 2), clockwise from the top left, offsets from the middle of the flat picture, half-diagonals, becomes
+    the rectangle of its own mean width, height and middle. None where it is no convex quadrilateral.
     """
     x, y = quad.T
-    edges = np.roll(quad, -1, 0) - quad
-    crossed = edges[:, 0] * np.roll(edges[:, 1], -1) - edges[:, 1] * np.roll(edges[:, 0], -1)
-    if (crossed <= 1.0).any():
+    if (_crossed(quad) <= LEAST_CROSSED).any():
         return None
     left, right = x[[0, 3]].mean(), x[[1, 2]].mean()
     top, bottom = y[[0, 1]].mean(), y[[2, 3]].mean()
     rectangle = np.array([[left, top], [right, top], [right, bottom], [left, bottom]])
-    middle = np.array([size.centre.real, size.centre.imag])
-    plane = settled(_homography((rectangle - middle) / size.half_diagonal, (quad - middle) / size.half_diagonal))
+    plane = settled(_homography(rectangle, quad))
     half = np.array([size.width, size.height]) / 2 / size.half_diagonal
     corners = np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]]) * half
     moved = through(plane, corners)
@@ -95,6 +99,12 @@ def settled(plane: Floats) -> Floats:
     plane = plane / plane[2, 2]
     scale = np.sqrt(abs(np.linalg.det(plane[:2, :2])))
     return np.asarray(plane @ np.diag([1 / scale, 1 / scale, 1.0]))
+
+
+def _crossed(quad: Floats) -> Floats:
+    """Twice the area (4,) that each two neighbouring sides span; above 0 where they turn clockwise."""
+    sides = np.roll(quad, -1, 0) - quad
+    return np.asarray(sides[:, 0] * np.roll(sides[:, 1], -1) - sides[:, 1] * np.roll(sides[:, 0], -1))
 
 
 def _rotation(roll: float, pitch: float, yaw: float) -> Floats:

@@ -18,9 +18,11 @@ import { profiling } from "./bench/profiling.js";
 import { pinned } from "./bench/pinned.js";
 import { pinching } from "./bench/pinching.js";
 import { starting } from "./bench/starting.js";
+import { straightedges } from "./bench/straightedges.js";
 import { time } from "./bench/time.js";
 import { trading } from "./bench/trading.js";
 import { treating } from "./bench/treating.js";
+import { turning } from "./bench/turning.js";
 import { works } from "./bench/works.js";
 import { KEY_LIST, keyAction } from "./keys.js";
 
@@ -83,6 +85,8 @@ export const bench = () => {
     ...pinching(parts),
     ...aiming(parts),
     ...glass(parts),
+    ...straightedges(parts),
+    ...turning(parts),
     ...profiling(parts),
     ...pinned(parts),
     ...starting(parts),

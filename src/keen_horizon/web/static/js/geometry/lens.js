@@ -1,26 +1,70 @@
 // @ts-check
-// A lens as the server describes it for drawing: points of the straightened frame in the bent source, and back.
-// Both are pixels of the upright clip; radii are half-diagonals. See core/lens/lens.py, which this follows.
+// Optics as the server describes them for drawing: points of the straightened frame in the bent source, and back.
+// Both are pixels of the upright clip; radii are half-diagonals. See core/lens, which this follows.
+import { inverse } from "./matrix.js";
 
 /**
- * @typedef {object} Lens
- * @property {number} square how far `ratios` reach, as a square of a straightened radius
- * @property {number[]} ratios source radius over straightened radius, at even steps of that square
+ * @typedef {object} Lens one frame's stage
+ * @property {number} reach how far `ratios` reach, a straightened radius
+ * @property {Float32Array} ratios source radius over straightened radius, at even steps of that radius
  * @property {number} step @property {number} squeeze @property {[number, number]} centre @property {[number, number]} decentring
+ * @property {number[]} plane from the delivered to the flat straightened picture
+ * @property {"straight" | "cylinder" | "stereographic"} projection @property {number} focal
  */
 /** @typedef {{ width: number, height: number }} Size */
 
 const FAR = 1e6;
+const LARGEST_TURN = Math.PI / 2 - 1e-6;
+export const PROJECTIONS = /** @type {const} */ ({ straight: 0, cylinder: 1, stereographic: 2 });
+
+/** A solved path with its lens tables as numbers. @param {any} path @returns {any} */
+export function unpacked(path) {
+  for (const stage of path.lens ? path.lens.stages : []) {
+    const bytes = Uint8Array.from(atob(stage.ratios), (letter) => letter.charCodeAt(0));
+    stage.ratios = new Float32Array(bytes.buffer);
+  }
+  return path;
+}
 
 /** @param {Size} size */
 const half = (size) => Math.hypot(size.width, size.height) / 2;
 
-/** @param {Lens} lens @param {number} square @returns {number} */
-function ratio(lens, square) {
-  const place = (square / lens.square) * (lens.ratios.length - 1);
-  if (place >= lens.ratios.length - 1) return FAR;
+/** @param {Lens} lens @param {number} radius straightened @returns {number} */
+function ratio(lens, radius) {
+  const place = (radius / lens.reach) * (lens.ratios.length - 1);
+  if (!(place < lens.ratios.length - 1)) return FAR;
   const i = Math.floor(place);
   return lens.ratios[i] + (place - i) * (lens.ratios[i + 1] - lens.ratios[i]);
+}
+
+/** A delivered point, from the middle, on the flat straightened picture. @param {Lens} lens @param {number} x @param {number} y @returns {[number, number]} */
+function flat(lens, x, y) {
+  let [u, v] = [x / lens.focal, y / lens.focal];
+  if (lens.projection === "cylinder") {
+    if (Math.abs(u) >= LARGEST_TURN) return [FAR, FAR];
+    [x, y] = [Math.tan(u) * lens.focal, (v / Math.cos(u)) * lens.focal];
+  } else if (lens.projection === "stereographic") {
+    const square = (u * u + v * v) / 4;
+    if (square >= 1) return [FAR, FAR];
+    [x, y] = [x / (1 - square), y / (1 - square)];
+  }
+  return turned(lens.plane, x, y);
+}
+
+/** The reverse. @param {Lens} lens @param {number} x @param {number} y @returns {[number, number]} */
+function unflat(lens, x, y) {
+  [x, y] = turned(inverse(lens.plane), x, y);
+  const [u, v] = [x / lens.focal, y / lens.focal];
+  if (lens.projection === "cylinder") return [Math.atan(u) * lens.focal, (v / Math.hypot(1, u)) * lens.focal];
+  const share = lens.projection === "stereographic" ? 2 / (1 + Math.sqrt(1 + u * u + v * v)) : 1;
+  return [x * share, y * share];
+}
+
+/** @param {number[]} plane @param {number} x @param {number} y @returns {[number, number]} */
+function turned(plane, x, y) {
+  const depth = plane[6] * x + plane[7] * y + plane[8];
+  if (depth <= 1e-6) return [FAR, FAR];
+  return [(plane[0] * x + plane[1] * y + plane[2]) / depth, (plane[3] * x + plane[4] * y + plane[5]) / depth];
 }
 
 /** @param {Lens} lens @param {number} x @param {number} y straightened, from the lens's centre @returns {[number, number]} */
@@ -33,9 +77,10 @@ function decentred(lens, x, y) {
 /** A point of the straightened frame in the source. @param {Lens} lens @param {Size} size @param {number} x @param {number} y @returns {[number, number]} */
 export function bent(lens, size, x, y) {
   const h = half(size);
-  const wx = ((lens.step * (x - (size.width - 1) / 2)) / h - lens.centre[0]) / lens.squeeze;
-  const wy = (lens.step * (y - (size.height - 1) / 2)) / h - lens.centre[1];
-  const share = ratio(lens, wx * wx + wy * wy);
+  const [fx, fy] = flat(lens, (lens.step * (x - (size.width - 1) / 2)) / h, (lens.step * (y - (size.height - 1) / 2)) / h);
+  const wx = (fx - lens.centre[0]) / lens.squeeze;
+  const wy = fy - lens.centre[1];
+  const share = ratio(lens, Math.hypot(wx, wy));
   const [dx, dy] = decentred(lens, wx, wy);
   return [
     ((wx * share + dx) * lens.squeeze + lens.centre[0]) * h + (size.width - 1) / 2,
@@ -55,20 +100,18 @@ export function straightened(lens, size, x, y) {
       [wx, wy] = undone(lens, ux - dx, uy - dy);
     }
   }
-  return [
-    ((wx * lens.squeeze + lens.centre[0]) * h) / lens.step + (size.width - 1) / 2,
-    ((wy + lens.centre[1]) * h) / lens.step + (size.height - 1) / 2,
-  ];
+  const [sx, sy] = unflat(lens, wx * lens.squeeze + lens.centre[0], wy + lens.centre[1]);
+  return [(sx * h) / lens.step + (size.width - 1) / 2, (sy * h) / lens.step + (size.height - 1) / 2];
 }
 
 /** The radial part alone, by halving: the source radius rises with the straightened one. @param {Lens} lens @param {number} ux @param {number} uy */
 function undone(lens, ux, uy) {
   const radius = Math.hypot(ux, uy);
   if (radius < 1e-9) return [ux, uy];
-  let [low, high] = [0, Math.sqrt(lens.square)];
+  let [low, high] = [0, lens.reach];
   for (let i = 0; i < 40; i++) {
     const middle = (low + high) / 2;
-    if (middle * ratio(lens, middle * middle) < radius) low = middle;
+    if (middle * ratio(lens, middle) < radius) low = middle;
     else high = middle;
   }
   return [(ux / radius) * low, (uy / radius) * low];

@@ -2,10 +2,11 @@
 // Keeping a document on the server: one request at a time, so that the newest value is the one that stays.
 
 /**
+ * What is put while a request is on its way waits for it, and goes as one.
  * @param {(value: any, leaving: boolean) => Promise<any>} send @param {(busy: boolean) => void} changed
  * @param {(problem: Error) => void} failed told when the server could not keep it; it is tried again
  */
-export function keeper(send, changed, failed, { wait = 250, again = 3000 } = {}) {
+export function keeper(send, changed, failed, again = 3000) {
   /** @type {any} */ let value = null;
   let waiting = false;
   let timer = 0;
@@ -36,11 +37,11 @@ export function keeper(send, changed, failed, { wait = 250, again = 3000 } = {})
   addEventListener("pagehide", () => waiting && send(value, true).catch(() => {}));
 
   return {
-    /** Keep this soon. @param {any} newest */
+    /** Keep this now. @param {any} newest */
     put(newest) {
       value = newest;
       changed(true);
-      later(wait);
+      later(0);
     },
     /** Resolves when what was put has been sent. */
     now,

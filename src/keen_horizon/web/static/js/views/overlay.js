@@ -15,7 +15,7 @@ export function mountOverlay(svg, size) {
   const dots = path(svg, "dots");
   const arm = size.width / 50;
   return {
-    /** @param {{ grid: Grid | null, window: number[] | null, pins: number[][], lines: number[][], edges: number[][][] }} look */
+    /** @param {{ grid: Grid | null, window: number[] | null, pins: number[][], lines: number[][], edges: number[][][], ring: number[][][], handles: number[][] }} look */
     update(look) {
       lines.setAttribute("d", look.grid ? ruled(look.grid, size) : "");
       if (look.grid) {
@@ -26,9 +26,9 @@ export function mountOverlay(svg, size) {
       window.setAttribute("d", quad ? `M${quad.map(([x, y]) => `${x.toFixed(2)} ${y.toFixed(2)}`).join("L")}Z` : "");
       pins.setAttribute("d", look.pins.map(([x, y]) => `M${x - arm} ${y}h${2 * arm}M${x} ${y - arm}v${2 * arm}`).join(""));
       drawn.setAttribute("d", look.lines.map(([x1, y1, x2, y2]) => `M${x1} ${y1}L${x2} ${y2}`).join(""));
-      edges.setAttribute("d", look.edges.map((edge) => `M${edge.map(([x, y]) => `${x.toFixed(2)} ${y.toFixed(2)}`).join("L")}`).join(""));
+      edges.setAttribute("d", [...look.edges, ...look.ring].map((edge) => `M${edge.map(([x, y]) => `${x.toFixed(2)} ${y.toFixed(2)}`).join("L")}`).join(""));
       const dot = size.width / 320;
-      dots.setAttribute("d", look.edges.flat().map(([x, y]) => `M${(x - dot).toFixed(2)} ${y.toFixed(2)}a${dot} ${dot} 0 1 0 ${2 * dot} 0a${dot} ${dot} 0 1 0 ${-2 * dot} 0`).join(""));
+      dots.setAttribute("d", [...look.edges.flat(), ...look.handles].map(([x, y]) => `M${(x - dot).toFixed(2)} ${y.toFixed(2)}a${dot} ${dot} 0 1 0 ${2 * dot} 0a${dot} ${dot} 0 1 0 ${-2 * dot} 0`).join(""));
     },
     destroy() {
       svg.replaceChildren();

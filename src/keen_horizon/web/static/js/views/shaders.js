@@ -1,6 +1,7 @@
 // @ts-check
 // The sampling map as GLSL: for every output pixel the source point is found with the same matrix that the
 // renderer uses, so what is seen is what will be written. Gaps are hatched, unless a frame just shown can lend.
+import { PROJECTIONS } from "../geometry/lens.js";
 
 export const LENDERS = 8;
 export const MODES = /** @type {const} */ ({ before: 0, after: 1, wipe: 2, difference: 3 });
@@ -28,8 +29,10 @@ uniform float power;
 uniform bool fine;      // standing pictures are sampled with the renderer's cubic kernel
 uniform bool mark;
 uniform sampler2D ratios;    // a row for before, a row for after: source radius over straightened radius
-uniform vec4 lensA[2];       // whether there is one; reach as a square; step; squeeze
+uniform vec4 lensA[2];       // whether there is one; reach; step; squeeze
 uniform vec4 lensB[2];       // centre; decentring
+uniform vec2 projection[2];  // which one (PROJECTIONS); focal length
+uniform mat3 plane[2];       // from the delivered to the flat straightened picture
 in vec2 at;
 out vec4 colour;
 
@@ -53,14 +56,33 @@ vec3 cubic(vec2 source) {
   return sum;
 }
 
+// From the delivered to the flat straightened picture, half-diagonals: see core/lens/projection.py and turning.py.
+bool flatten(int side, inout vec2 w) {
+  float kind = projection[side].x, focal = projection[side].y;
+  vec2 angle = w / focal;
+  if (kind == ${PROJECTIONS.cylinder}.0) {
+    if (abs(angle.x) >= 1.5707) return false;
+    w = vec2(tan(angle.x), angle.y / cos(angle.x)) * focal;
+  } else if (kind == ${PROJECTIONS.stereographic}.0) {
+    float square = dot(angle, angle) / 4.0;
+    if (square >= 1.0) return false;
+    w /= 1.0 - square;
+  }
+  vec3 seen = plane[side] * vec3(w, 1.0);
+  w = seen.xy / seen.z;
+  return seen.z > 1e-6;
+}
+
 // From the straightened frame to the bent source, pixels both: see core/lens/lens.py.
 vec2 bent(int side, vec2 place) {
   vec4 a = lensA[side], b = lensB[side];
   float halfway = length(size) / 2.0;
-  vec2 w = a.z * (place - (size - 1.0) / 2.0) / halfway - b.xy;
+  vec2 w = a.z * (place - (size - 1.0) / 2.0) / halfway;
+  if (!flatten(side, w)) return vec2(-1e6);
+  w -= b.xy;
   w.x /= a.w;
   int last = textureSize(ratios, 0).x - 1;
-  float at = dot(w, w) / a.y * float(last);
+  float at = length(w) / a.y * float(last);
   if (at >= float(last)) return vec2(-1e6);
   int i = int(at);
   float share = mix(texelFetch(ratios, ivec2(i, side), 0).r, texelFetch(ratios, ivec2(i + 1, side), 0).r, at - float(i));

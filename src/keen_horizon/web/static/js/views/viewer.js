@@ -1,7 +1,8 @@
 // @ts-check
 // Draws the proxy through the sampling map with WebGL 2 (see shaders.js), in all the ways two pictures of one
 // frame are compared.
-import { inverse, product } from "../geometry/matrix.js";
+import { PROJECTIONS } from "../geometry/lens.js";
+import { IDENTITY, inverse, product } from "../geometry/matrix.js";
 import { FRAGMENT, LENDERS, MODES, VERTEX } from "./shaders.js";
 
 const WIDEST = 960; // the proxy has no more, and software drawing stays quick
@@ -32,7 +33,7 @@ export function mountViewer(canvas, video, size) {
 /** @param {WebGL2RenderingContext} gl @param {HTMLCanvasElement} canvas @param {HTMLVideoElement} video @param {{ width: number, height: number }} size */
 function viewer(gl, canvas, video, size) {
   const program = build(gl);
-  const names = ["picture", "recent", "exact", "exactly", "before", "after", "lending", "lenders", "size", "pixels", "mode", "line", "loupe", "power", "fine", "mark", "ratios", "lensA", "lensB"];
+  const names = ["picture", "recent", "exact", "exactly", "before", "after", "lending", "lenders", "size", "pixels", "mode", "line", "loupe", "power", "fine", "mark", "ratios", "lensA", "lensB", "projection", "plane"];
   const places = Object.fromEntries(names.map((name) => [name, gl.getUniformLocation(program, name)]));
   const buffer = gl.createBuffer();
   gl.bindBuffer(gl.ARRAY_BUFFER, buffer);
@@ -47,7 +48,7 @@ function viewer(gl, canvas, video, size) {
   for (const key of [gl.TEXTURE_MIN_FILTER, gl.TEXTURE_MAG_FILTER]) gl.texParameteri(gl.TEXTURE_2D, key, gl.NEAREST);
   /** @type {(any)[]} the lenses whose tables the graphics hold */ let held = [];
   let exactly = false;
-  /** @type {{ texture: WebGLTexture, matrix: number[] }[]} */
+  /** @type {{ texture: WebGLTexture, matrix: number[], lens: any }[]} */
   let onion = [];
   /** @type {number[]} the frame kept in each layer of the ring */
   let kept = [];
@@ -88,12 +89,14 @@ function viewer(gl, canvas, video, size) {
     if (look.lenses.some((lens, side) => lens !== held[side]) || !held.length) {
       held = [...look.lenses];
       const wide = Math.max(2, ...held.map((lens) => (lens ? lens.ratios.length : 0)));
-      const rows = held.flatMap((lens) => (lens ? lens.ratios : Array(wide).fill(1)));
+      const rows = held.flatMap((lens) => (lens ? stretched(lens.ratios, wide) : Array(wide).fill(1)));
       gl.texImage2D(gl.TEXTURE_2D, 0, gl.R32F, wide, 2, 0, gl.RED, gl.FLOAT, new Float32Array(rows));
     }
     gl.uniform1i(places.ratios, 3);
-    gl.uniform4fv(places.lensA, held.flatMap((lens) => (lens ? [1, lens.square, lens.step, lens.squeeze] : [0, 1, 1, 1])));
+    gl.uniform4fv(places.lensA, held.flatMap((lens) => (lens ? [1, lens.reach, lens.step, lens.squeeze] : [0, 1, 1, 1])));
     gl.uniform4fv(places.lensB, held.flatMap((lens) => (lens ? [...lens.centre, ...lens.decentring] : [0, 0, 0, 0])));
+    gl.uniform2fv(places.projection, held.flatMap((lens) => (lens ? [PROJECTIONS[/** @type {keyof typeof PROJECTIONS} */ (lens.projection)], lens.focal] : [0, 1])));
+    gl.uniformMatrix3fv(places.plane, true, held.flatMap((lens) => (lens ? lens.plane : IDENTITY)));
   }
 
   /** @param {number} x @param {number} y @param {number} width @param {number} height @param {Look} look @param {number} mode */
@@ -147,6 +150,8 @@ function viewer(gl, canvas, video, size) {
         gl.enable(gl.BLEND);
         gl.blendFunc(gl.CONSTANT_COLOR, gl.ONE_MINUS_CONSTANT_COLOR);
       }
+      straighten({ ...look, lenses: [look.lenses[0], skin.lens] });
+      gl.activeTexture(gl.TEXTURE0);
       gl.bindTexture(gl.TEXTURE_2D, skin.texture);
       draw(0, 0, width, height, { ...look, after: skin.matrix }, MODES.after);
     });
@@ -163,12 +168,12 @@ function viewer(gl, canvas, video, size) {
       gl.bindTexture(gl.TEXTURE_2D, served);
       gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, gl.RGBA, gl.UNSIGNED_BYTE, image);
     },
-    /** Take the picture on show as the next skin of the onion. @param {number[]} matrix */
-    peel(matrix) {
+    /** Take the picture on show as the next skin of the onion. @param {number[]} matrix @param {any} lens */
+    peel(matrix, lens) {
       if (onion.length === 2) onion.splice(0).forEach((skin) => gl.deleteTexture(skin.texture));
       const skin = texture(gl, gl.TEXTURE_2D);
       gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, gl.RGBA, gl.UNSIGNED_BYTE, video);
-      onion.push({ texture: skin, matrix });
+      onion.push({ texture: skin, matrix, lens });
     },
     /** @param {number} width */
     resize(width) {
@@ -182,6 +187,16 @@ function viewer(gl, canvas, video, size) {
       gl.deleteProgram(program);
     },
   };
+}
+
+/** A table at another number of even steps. @param {Float32Array} table @param {number} wide @returns {number[]} */
+function stretched(table, wide) {
+  if (table.length === wide) return Array.from(table);
+  return Array.from({ length: wide }, (_, i) => {
+    const place = (i * (table.length - 1)) / (wide - 1);
+    const left = Math.min(Math.floor(place), table.length - 2);
+    return table[left] + (place - left) * (table[left + 1] - table[left]);
+  });
 }
 
 /** @param {WebGL2RenderingContext} gl @param {number} kind */

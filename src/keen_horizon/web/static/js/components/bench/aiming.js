@@ -3,7 +3,7 @@
 import { bent, straightened } from "../../geometry/lens.js";
 import { inverse, mapped } from "../../geometry/matrix.js";
 
-/** @typedef {{ what: "pin", index: number } | { what: "level" | "grid", from: number[] | null } | { what: "edge", grip: number[] | null }} Aim */
+/** @typedef {{ what: "pin", index: number } | { what: "level" | "grid" | "upright" | "corners", from: number[] | null } | { what: "edge" | "ring", grip: any }} Aim */
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const aiming = (parts) => ({
@@ -30,6 +30,8 @@ export const aiming = (parts) => ({
     if (!this.aim) return "";
     if (this.aim.what === "pin") return `Click point ${this.aim.index + 1} in the picture, on something with texture.`;
     if (this.aim.what === "edge") return "Click along something straight, end to end; three points or more. Drag a point to move it.";
+    if (this.aim.what === "corners") return `Click the corners of something that should be a rectangle: ${4 - this.quad.length} to go.`;
+    if (this.aim.what === "ring") return "Drag the middle; on the right, the ring's size; on the left, how far it is pushed out.";
     return "Drag along something level, like a horizon, or upright, like a wall.";
   },
   /** Where an event lies in the source picture. @param {PointerEvent} event @returns {number[]} */
@@ -66,23 +68,28 @@ export const aiming = (parts) => ({
     }
     /** @type {HTMLElement} */ (event.currentTarget).setPointerCapture(event.pointerId);
     if (this.aim.what === "edge") return this.gripEdge(place);
+    if (this.aim.what === "ring") return this.gripRing(place);
+    if (this.aim.what === "corners") return this.addCorner(place);
     this.aim = { ...this.aim, from: place };
   },
   /** @param {PointerEvent} event */
   moved(event) {
     if (this.aiming("edge") && this.aim.grip) return this.dragEdge(this.placeOf(event));
-    if (!(this.aiming("level") || this.aiming("grid")) || !this.aim.from) return this.pointed(event);
+    if (this.aiming("ring") && this.aim.grip !== null) return this.dragRing(this.placeOf(event));
+    if (!this.aim || !this.aim.from) return this.pointed(event);
     this.drawing = [...this.aim.from, ...this.placeOf(event)];
     this.drawOver();
   },
   released() {
     if (this.aiming("edge")) return this.releaseEdge();
+    if (this.aiming("ring")) return this.releaseRing();
     if (!this.drawing) return;
     const [x1, y1, x2, y2] = this.drawing.map((value) => Math.round(10 * value) / 10);
-    const forGrid = this.aiming("grid");
+    const { what } = this.aim;
     this.drawing = this.aim = null;
     if (Math.hypot(x2 - x1, y2 - y1) < 12) return this.drawOver();
-    if (forGrid) return this.turnGridAlong(this.shownAt([x1, y1]), this.shownAt([x2, y2]));
+    if (what === "upright") return this.addUpright([x1, y1, x2, y2]);
+    if (what === "grid") return this.turnGridAlong(this.shownAt([x1, y1]), this.shownAt([x2, y2]));
     const lines = this.t.motion.level.lines.filter((/** @type {any} */ line) => line.frame !== this.frame);
     this.t.motion.level.lines = [...lines, { frame: this.frame, x1, y1, x2, y2 }].sort((a, b) => a.frame - b.frame);
     this.settled();
@@ -95,7 +102,8 @@ export const aiming = (parts) => ({
   /** Drawn lines of this frame as they lie in what is on show. @returns {number[][]} */
   linesShown() {
     const drawn = this.t.motion.intent === "level" ? this.t.motion.level.lines.filter((/** @type {any} */ line) => line.frame === this.frame) : [];
-    const all = [...drawn.map((/** @type {any} */ line) => [line.x1, line.y1, line.x2, line.y2]), ...(this.drawing ? [this.drawing] : [])];
+    const level = drawn.map((/** @type {any} */ line) => [line.x1, line.y1, line.x2, line.y2]);
+    const all = [...level, ...this.turnLinesShown(), ...(this.drawing ? [this.drawing] : [])];
     return all.map(([x1, y1, x2, y2]) => [...this.shownAt([x1, y1]), ...this.shownAt([x2, y2])]);
   },
 });

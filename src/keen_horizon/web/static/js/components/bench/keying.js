@@ -1,67 +1,136 @@
 // @ts-check
 // Figures that can be keyed over the clip: without keys there is one value, with keys the playhead's is edited.
+// Motion has its own; every other name is a figure of the optics (see treatment.py).
 
-const KEYED = /** @type {const} */ ({ response_s: "response_keys", strength: "strength_keys" });
-/** @typedef {keyof typeof KEYED} Name */
+const MOTION = /** @type {Record<string, string>} */ ({ response_s: "response_keys", strength: "strength_keys" });
+const EASES = [{ value: "smooth", label: "glide to the next" }, { value: "even", label: "evenly to the next" }, { value: "hold", label: "stay until the next" }];
+export const CORNERS = Array.from({ length: 8 }, (_, i) => `corner_${i + 1}`);
 
 /** @param {import("./parts.js").Parts} _parts @returns {any} */
 export const keying = (_parts) => ({
-  /** @param {Name} name */
+  eases: EASES,
+  /** @param {string} name @returns {any[]} */
   keys(name) {
-    return this.t.motion[KEYED[name]];
+    if (name in MOTION) return this.t.motion[MOTION[name]];
+    const track = this.t.optics.keys.find((/** @type {any} */ found) => found.figure === name);
+    return track ? track.keys : [];
   },
-  /** @param {Name} name @returns {any} the key under the playhead, if there is one */
+  /** @param {string} name @param {any[]} keys */
+  setKeys(name, keys) {
+    if (name in MOTION) return void (this.t.motion[MOTION[name]] = keys);
+    const others = this.t.optics.keys.filter((/** @type {any} */ found) => found.figure !== name);
+    this.t.optics.keys = keys.length ? [...others, { figure: name, keys }] : others;
+  },
+  /** The one value. @param {string} name @returns {number} */
+  plainValue(name) {
+    const optics = this.t.optics;
+    if (name in MOTION) return this.t.motion[name];
+    const [what, number] = name.split("_");
+    if (what === "corner") return optics.corners[Number(number) - 1];
+    if (name.endsWith("_deg")) return optics.turn[name];
+    if (!optics.lens) return 0;
+    return what === "coefficient" ? optics.lens.coefficients[Number(number) - 1] || 0 : optics.lens[name];
+  },
+  /** @param {string} name @param {number} value */
+  setPlain(name, value) {
+    const optics = this.t.optics;
+    const [what, number] = name.split("_");
+    if (name in MOTION) this.t.motion[name] = value;
+    else if (what === "corner") optics.corners[Number(number) - 1] = value;
+    else if (name.endsWith("_deg")) optics.turn[name] = value;
+    else if (what === "coefficient") {
+      const all = [...optics.lens.coefficients];
+      while (all.length < Number(number)) all.push(0);
+      all[Number(number) - 1] = value;
+      optics.lens = { ...optics.lens, coefficients: all };
+    } else optics.lens = { ...optics.lens, [name]: value };
+  },
+  /** @param {string} name @returns {any} the key under the playhead, if there is one */
   keyHere(name) {
     return this.keys(name).find((/** @type {any} */ key) => key.frame === this.frame);
   },
-  /** The value at the playhead. @param {Name} name @returns {number} */
+  /** The value at the playhead. @param {string} name @returns {number} */
   valueHere(name) {
     const keys = this.keys(name);
-    if (!keys.length) return this.t.motion[name];
+    if (!keys.length) return rounded(this.plainValue(name));
     const here = this.keyHere(name);
     if (here) return here.value;
-    const at = this.path ? Math.min(Math.max(this.frame - this.path.first, 0), this.path.frames - 1) : 0;
-    return this.path ? Math.round(1000 * this.path.keyed[name][at]) / 1000 : keys[0].value;
+    const solved = this.path && (this.path.keyed[name] || this.path.keyed.optics[name]);
+    if (!solved) return keys[0].value;
+    return rounded(solved[Math.min(Math.max(this.frame - this.path.first, 0), this.path.frames - 1)]);
   },
-  /** @param {Name} name @param {string} text @param {boolean} settled */
+  /** The one value, or the playhead's where there are keys. @param {string} name @param {number} value */
+  place(name, value) {
+    const here = this.keyHere(name);
+    if (here) here.value = value;
+    else if (this.keys(name).length) this.setKeys(name, [...this.keys(name), { frame: this.frame, value, ease: "smooth" }]);
+    else this.setPlain(name, value);
+  },
+  /** @param {string} name @param {string | number} text @param {boolean} settled */
   setHere(name, text, settled) {
     const value = Number(text);
     if (text === "" || Number.isNaN(value)) return;
-    const here = this.keyHere(name);
-    if (here) here.value = value;
-    else if (this.keys(name).length) this.keys(name).push({ frame: this.frame, value });
-    else this.t.motion[name] = value;
-    settled ? this.settled() : this.changed();
+    this.place(name, value);
+    settled ? this.keyed(name) : this.changed();
   },
-  /** Set or take away the key under the playhead. @param {Name} name */
+  /** Keyed figures are set: they can be undone, and are judged by the straightedges. @param {string} name */
+  keyed(name) {
+    this.settled();
+    if (!(name in MOTION)) this.judgeLens();
+  },
+  /** Set or take away the key under the playhead. @param {string} name */
   toggleKey(name) {
-    const keys = this.keys(name);
-    const value = this.valueHere(name);
-    if (!this.keyHere(name)) keys.push({ frame: this.frame, value });
-    else {
-      this.t.motion[KEYED[name]] = keys.filter((/** @type {any} */ key) => key.frame !== this.frame);
-      if (keys.length === 1) this.t.motion[name] = value;
+    this.toggleKeys([name]);
+  },
+  /** @param {string[]} names figures whose keys stand together */
+  toggleKeys(names) {
+    const there = names.some((name) => this.keyHere(name));
+    for (const name of names) {
+      const value = this.valueHere(name);
+      const keys = this.keys(name);
+      if (!there) this.setKeys(name, [...keys, { frame: this.frame, value, ease: "smooth" }]);
+      else {
+        if (keys.length === 1) this.setPlain(name, value);
+        this.setKeys(name, keys.filter((/** @type {any} */ key) => key.frame !== this.frame));
+      }
     }
-    this.settled();
+    this.keyed(names[0]);
   },
-  /** @param {Name} name @param {number} value */
+  /** How the figure goes on from the key under the playhead. @param {string[]} names @param {string} ease */
+  setEase(names, ease) {
+    for (const name of names) {
+      const here = this.keyHere(name);
+      if (here) here.ease = ease;
+    }
+    this.keyed(names[0]);
+  },
+  /** @param {string} name @param {number} value */
   resetKeyed(name, value) {
-    this.t.motion[KEYED[name]] = [];
-    this.t.motion[name] = value;
-    this.settled();
+    this.setKeys(name, []);
+    this.setPlain(name, value);
+    this.keyed(name);
   },
-  /** @param {Name} name @param {number} value @returns {boolean} */
+  /** @param {string} name @param {number} value @returns {boolean} */
   isReset(name, value) {
-    return this.keys(name).length === 0 && this.t.motion[name] === value;
+    return this.keys(name).length === 0 && this.plainValue(name) === value;
   },
-  /** @param {Name} name @returns {string} */
+  /** @param {string} name @returns {string} */
   keyText(name) {
     const count = this.keys(name).length;
     if (!count) return "key";
     return this.keyHere(name) ? "unkey" : `key (${count})`;
   },
-  /** Frames with a key, for the strip. @returns {number[]} */
+  /** Whether any figure of the optics changes over the clip. */
+  opticsKeyed() {
+    return this.t.optics.keys.length > 0;
+  },
+  /** Frames with a key, for the strip: those of the stage that is open. @returns {number[]} */
   keyFrames() {
-    return [...this.t.motion.response_keys, ...this.t.motion.strength_keys].map((key) => key.frame);
+    const { motion, optics } = this.t;
+    const tracks = this.stage === "optics" ? optics.keys.map((/** @type {any} */ track) => track.keys) : [motion.response_keys, motion.strength_keys];
+    return [...new Set(tracks.flat().map((/** @type {any} */ key) => key.frame))];
   },
 });
+
+/** @param {number} value */
+const rounded = (value) => Number(value.toPrecision(4));

@@ -1,5 +1,6 @@
 // @ts-check
 // How the bench's pictures are looked at: what is compared with what, in which view, how closely.
+import { unpacked } from "../../geometry/lens.js";
 import { IDENTITY, inside } from "../../geometry/matrix.js";
 import { ask } from "../../net.js";
 
@@ -56,7 +57,7 @@ export const looking = (parts) => {
       if (version) {
         await this.attempt(async () => {
           const range = this.t.range;
-          other = await ask("POST", `${parts.address}/solve`, { ...version.treatment, range });
+          other = unpacked(await ask("POST", `${parts.address}/solve`, { ...version.treatment, range }));
           this.otherLedger = other.ledger;
         });
       }
@@ -101,9 +102,11 @@ export const looking = (parts) => {
     matrixOf(path) {
       return (path && path.src_from_out[this.frame - path.first]) || IDENTITY;
     },
-    /** @param {any} path @returns {any} its lens as it is drawn */
+    /** @param {any} path @returns {any} its optics at the frame on show */
     lensOf(path) {
-      return path ? path.lens : null;
+      if (!path || !path.lens) return null;
+      const { every, stages } = path.lens;
+      return stages[Math.min(Math.max(0, Math.floor((this.frame - path.first) / every)), stages.length - 1)];
     },
     matrix() {
       return this.matrixOf(this.path);
@@ -132,6 +135,7 @@ export const looking = (parts) => {
       parts.overlay.update({
         grid: this.grid ? this.gridLook : null, window: shot && this.path && !this.held ? this.matrix() : null,
         pins: lines ? this.pinsShown() : [], lines: lines ? this.linesShown() : [], edges: lines ? this.edgesShown() : [],
+        ring: lines ? this.ringShown() : [], handles: lines && this.aiming("ring") ? this.ringHandles().map((/** @type {number[]} */ place) => this.shownAt(place)) : [],
       });
     },
     drawStill() {
@@ -200,7 +204,7 @@ export const looking = (parts) => {
       const { first, last } = this.range();
       for (const frame of [first, last]) {
         await this.arrivalAt(frame);
-        parts.viewer.peel(this.matrix());
+        parts.viewer.peel(this.matrix(), this.lensOf(this.path));
       }
       await this.arrivalAt(back);
       this.peeling = false;

@@ -1,5 +1,6 @@
 // @ts-check
 // Changing the treatment: every change is solved for, and can be undone once complete.
+import { unpacked } from "../../geometry/lens.js";
 import { ask } from "../../net.js";
 import { history } from "../../state/history.js";
 import { keeper } from "../../state/keeping.js";
@@ -76,12 +77,12 @@ export const treating = (parts) => {
     async solve() {
       if (solving) solving.abort();
       solving = new AbortController();
-      if (!(this.measured() || this.t.optics.lens) || (this.measured() && !this.followed())) {
+      if (!(this.measured() || this.opticsActive()) || (this.measured() && !this.followed())) {
         this.path = null;
         if (this.measured()) this.follow();
       } else {
         try {
-          this.path = await ask("POST", `${parts.address}/solve`, this.t, { signal: solving.signal });
+          this.path = unpacked(await ask("POST", `${parts.address}/solve`, this.t, { signal: solving.signal }));
           this.error = "";
         } catch (problem) {
           if (/** @type {Error} */ (problem).name === "AbortError") return;

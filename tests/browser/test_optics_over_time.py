@@ -1,0 +1,128 @@
+"""Optics that change over the clip, in the browser: keys, level and upright, four corners, projections, the ring."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import cv2
+import numpy as np
+import pytest
+from accessibility import violations
+from glass import ruled_picture
+from playwright.sync_api import Page, expect
+from steps import canvas_of, draft_of, drag, go, settled, to_bench
+
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.lens.lens import fisheye_of
+from keen_horizon.simulator.film import write_pictures
+
+SIZE = Size(640, 360)
+LENS = fisheye_of("equidistant", 120)
+
+
+@pytest.fixture(scope="module")
+def ruled(media: Path) -> Path:
+    clip = media / "ruled_over_time.mp4"
+    write_pictures((ruled_picture(LENS, SIZE) for _ in range(24)), SIZE, 24, clip, quality=10)
+    return clip
+
+
+def away_from_the_still(page: Page, frame: int) -> float:
+    """How far the viewer is from the renderer's own still, of 255."""
+    live = canvas_of(page)
+    query = page.evaluate("draft => encodeURIComponent(JSON.stringify(draft))", draft_of(page))
+    address = re.sub(r"\?.*", "", page.url).replace("/clips/", "/media/clips/")
+    exact = page.request.get(f"{address}/still.jpg?frame={frame}&treatment={query}").body()
+    still = cv2.imdecode(np.frombuffer(exact, np.uint8), cv2.IMREAD_COLOR)
+    shown = cv2.resize(live, (still.shape[1], still.shape[0]), interpolation=cv2.INTER_AREA)
+    return float(np.abs(shown.astype(int) - still.astype(int)).mean())
+
+
+def set_figure(page: Page, name: str, value: str) -> None:
+    page.get_by_role("spinbutton", name=name, exact=True).fill(value)
+    page.get_by_role("spinbutton", name=name, exact=True).press("Enter")
+    settled(page)
+
+
+def keys_of(page: Page) -> dict[str, dict[int, float]]:
+    tracks = draft_of(page)["optics"]["keys"]
+    return {track["figure"]: {key["frame"]: key["value"] for key in track["keys"]} for track in tracks}
+
+
+def test_a_tilt_is_keyed_and_drawn_as_it_is_rendered(page: Page, ruled: Path) -> None:
+    to_bench(page, ruled, measured=False)
+    page.keyboard.press("1")
+    page.get_by_label("Start from a field of view").select_option("120")
+    page.get_by_role("button", name="key: pitch at this frame").click()
+    go(page, 20, "optics")
+    set_figure(page, "pitch", "14")
+    assert keys_of(page) == {"pitch_deg": {0: 0.0, 20: 14.0}}
+    expect(page.locator(".strip .key")).to_have_count(2)
+    assert violations(page) == []
+    page.get_by_label("Zoom of keyed optics").select_option("each frame")
+    at_the_end = page.locator(".facts li").first.inner_text()
+    go(page, 12, "optics")
+    assert 4 < float(page.get_by_role("spinbutton", name="pitch", exact=True).input_value()) < 12
+    assert page.locator(".facts li").first.inner_text() != at_the_end
+    apart = away_from_the_still(page, 12)
+    print(f"viewer against the renderer's still, keyed: {apart:.2f} of 255")
+    assert apart < 4
+    go(page, 0, "optics")
+    page.get_by_label("How it goes on from this key").select_option("hold")
+    eases = {key["frame"]: key["ease"] for key in draft_of(page)["optics"]["keys"][0]["keys"]}
+    assert eases == {0: "hold", 20: "smooth"}
+    page.get_by_role("button", name="unkey: pitch at this frame").click()
+    assert keys_of(page) == {"pitch_deg": {20: 14.0}}
+    page.keyboard.press("Control+z")
+    assert keys_of(page) == {"pitch_deg": {0: 0.0, 20: 14.0}}
+
+
+def test_a_drawn_line_levels_and_four_corners_make_a_rectangle(page: Page, ruled: Path) -> None:
+    to_bench(page, ruled, measured=False)
+    page.keyboard.press("1")
+    page.get_by_role("button", name="Draw level or upright").click()
+    drag(page, "canvas", (0.2, 0.5), (0.8, 0.56))
+    expect(page.locator(".uprights li")).to_have_count(1)
+    slope = np.degrees(np.arctan2(0.06 * SIZE.height, 0.6 * SIZE.width))
+    assert draft_of(page)["optics"]["turn"]["roll_deg"] == pytest.approx(slope, abs=0.15)
+    expect(page.locator("[data-stage=optics]")).to_contain_text("turned")
+    page.get_by_role("button", name="remove level line 1").click()
+    assert draft_of(page)["optics"]["turn"]["roll_deg"] == 0
+    page.get_by_role("button", name="Click four corners").click()
+    box = page.locator("canvas").bounding_box()
+    for x, y in ((0.3, 0.3), (0.7, 0.27), (0.73, 0.72), (0.28, 0.7)):
+        page.mouse.click(box["x"] + x * box["width"], box["y"] + y * box["height"])
+    expect(page.get_by_role("button", name="Reset the four corners")).to_be_enabled()
+    moved = np.reshape(draft_of(page)["optics"]["corners"], (4, 2))
+    assert 0.01 < np.abs(moved).max() < 0.3
+    assert away_from_the_still(page, 0) < 4
+    page.get_by_role("button", name="Reset the four corners").click()
+    assert not any(draft_of(page)["optics"]["corners"])
+    page.get_by_role("button", name="Click four corners").click()
+    for x, y in ((0.3, 0.3), (0.5, 0.3), (0.7, 0.3), (0.9, 0.3)):
+        page.mouse.click(box["x"] + x * box["width"], box["y"] + y * box["height"])
+    expect(page.locator(".controls > .trouble")).to_contain_text("too far from a rectangle")
+
+
+def test_the_ring_bends_and_projections_are_drawn_as_they_are_rendered(page: Page, ruled: Path) -> None:
+    to_bench(page, ruled, measured=False)
+    page.keyboard.press("1")
+    page.get_by_label("Start from a field of view").select_option("150")
+    for projection in ("cylinder", "stereographic"):
+        page.get_by_label("Projection of the picture").select_option(projection)
+        apart = away_from_the_still(page, 0)
+        print(f"{projection}: {apart:.2f} of 255")
+        assert apart < 4
+    page.get_by_label("Projection of the picture").select_option("straight")
+    page.get_by_role("button", name="before", exact=True).click()
+    page.get_by_role("button", name="Shape it on the picture").click()
+    before = draft_of(page)["optics"]["lens"]
+    half = np.hypot(SIZE.width, SIZE.height) / 2
+    out = (0.5 + before["coefficients"][0] * 0.5**3 / 3) * half / SIZE.width
+    drag(page, "canvas", (0.5 - out, 0.5), (0.5 - out + 0.03, 0.5))
+    assert draft_of(page)["optics"]["lens"]["coefficients"][0] < before["coefficients"][0] - 0.3
+    drag(page, "canvas", (0.5, 0.5), (0.53, 0.5))
+    assert draft_of(page)["optics"]["lens"]["centre_x"] == pytest.approx(0.03 * SIZE.width / half, abs=0.01)
+    page.get_by_role("button", name="Done", exact=True).click()
+    expect(page.get_by_role("button", name="Shape it on the picture")).to_be_visible()
