@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Iterator
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 
 import pytest
 from services import throw_away_cluster
 from truth import SMALL
+from xdist.scheduler import LoadScopeScheduling
 
 from keen_horizon.config import Settings
 from keen_horizon.core.geometry.similarity import Similarities
@@ -21,11 +22,17 @@ from keen_horizon.store.models import Base
 APPLICATION = {"browser", "jobs", "store", "web"}
 
 
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+class ApplicationTogether(LoadScopeScheduling):
     """Of two processes, one takes all that runs the application, the other a file at a time of the rest."""
-    for item in items:
-        folder = item.path.parent.name
-        item.add_marker(pytest.mark.xdist_group("application" if folder in APPLICATION else item.path.stem))
+
+    def _split_scope(self, nodeid: str) -> str:
+        file = PurePosixPath(nodeid.split("::")[0])
+        return "application" if file.parent.name in APPLICATION else str(file)
+
+
+def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> ApplicationTogether:
+    """How pytest-xdist shares the tests out."""
+    return ApplicationTogether(config, log)
 
 
 @pytest.fixture(scope="session")

@@ -28,7 +28,7 @@ export const figures = (parts) => {
     verdict() {
       if (!this.path) return "";
       const l = this.path.ledger;
-      if (l.limited) return `This path asks for ${asks(l.wanted_zoom)}. The limit holds it to ${l.zoom.toFixed(3)}×; the steadiness gives way at the pinch points.`;
+      if (l.limited) return `This path asks for ${l.wanted_zoom > l.zoom ? asks(l.wanted_zoom) : "more"}. The limit holds it to ${l.zoom.toFixed(3)}×; the steadiness gives way at the pinch points.`;
       const mean = this.t.framing.zoom === "breathing" && this.t.framing.edges === "fill" ? ` at most, ${l.mean_zoom.toFixed(3)}× in the mean` : "";
       return `This path needs ${l.zoom.toFixed(3)}×${mean}, inside the limit.`;
     },

@@ -1,0 +1,179 @@
+"""Following a flat thing, by four corners, through the straightened picture.
+
+From the frame its corners were set on, each frame is registered to that frame's texture of the plane with a homography
+by maximising the enhanced correlation coefficient (Evangelidis & Psarakis 2008): comparing with one texture, errors do
+not add up along the way. Lucas-Kanade between neighbouring frames, both seen where the plane was last, gives the
+start. The plane is lost where nothing correlates, and looked for again where it was last.
+
+A plane is a homography (3, 3) from its texture's pixels to straightened pixels. Pictures come as functions, so that
+lens and picture are sampled once, where the plane is.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from pathlib import Path
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.geometry.picture import transform
+from keen_horizon.core.motion.pin import LOST_BELOW, RENEW_BELOW, Trail, between_marks, bridged
+
+Floats = NDArray[np.float64]
+Gray = NDArray[np.uint8]
+Seen = Callable[[Floats], Gray]  # a frame's luma (0 where it has none) at straightened points (rows, columns, 2)
+
+LONGEST_SIDE = 320  # of the texture, pixels
+SHORTEST_SIDE = 24
+MARGIN = 0.3  # of the texture's side, looked at around it
+MOST_FEATURES = 200
+LEAST_FEATURES = 8
+WITHIN_PX = 2.0
+_CRITERIA = (cv2.TERM_CRITERIA_COUNT + cv2.TERM_CRITERIA_EPS, 50, 1e-5)
+
+
+@dataclass(frozen=True)
+class PlaneTrack:
+    """Corners (N, 4), complex source pixels, of frames from clip number `first`, and how well each frame was found."""
+
+    first: int
+    corners: NDArray[np.complex128]
+    confidence: Floats
+
+    def part(self, first: int, last: int) -> PlaneTrack:
+        """The track of frames `first` ... `last`, clip numbering, inclusive."""
+        rows = slice(first - self.first, last - self.first + 1)
+        return PlaneTrack(first, self.corners[rows], self.confidence[rows])
+
+    def save(self, path: Path) -> None:
+        """Write as NumPy's .npz."""
+        np.savez(path, first=self.first, corners=self.corners, confidence=self.confidence)
+
+    @staticmethod
+    def load(path: Path) -> PlaneTrack:
+        """Read what `save` wrote."""
+        with np.load(path, allow_pickle=False) as data:
+            return PlaneTrack(int(data["first"]), data["corners"], data["confidence"])
+
+
+class PlaneFollower:
+    """Follows a plane from the frame its `corners` (4, 2), straightened pixels, were set on, in either direction."""
+
+    def __init__(self, seen: Seen, corners: Floats) -> None:
+        width, height = _texture_size(corners)
+        self.rectangle = np.array(
+            [[-0.5, -0.5], [width - 0.5, -0.5], [width - 0.5, height - 0.5], [-0.5, height - 0.5]]
+        )
+        self.plane = _plane(self.rectangle, corners)
+        self.margin = np.ceil(np.array([width, height]) * MARGIN)
+        rows, columns = height + 2 * int(self.margin[1]), width + 2 * int(self.margin[0])
+        self.grid = np.stack(np.meshgrid(np.arange(columns), np.arange(rows)), -1) - self.margin
+        self.inner = (
+            slice(int(self.margin[1]), -int(self.margin[1])),
+            slice(int(self.margin[0]), -int(self.margin[0])),
+        )
+        self.texture = self._look(seen)[self.inner]
+        self.previous: Seen = seen
+        self.steady = 1.0
+
+    def follow(self, seen: Seen) -> tuple[Floats, float]:
+        """Corners (4, 2) in the next frame and the correlation; 0 when lost, with where they were last."""
+        before, now = self._look(self.previous), self._look(seen)
+        moved = self._flow(before, now)
+        found = self._registered(seen, self.plane @ moved) or self._registered(seen, self.plane)
+        if found is None:
+            return transform(self.plane, self.rectangle), 0.0
+        plane, correlation = found
+        if correlation < RENEW_BELOW <= self.steady:
+            self.texture = before[self.inner]
+            renewed = self._registered(seen, plane)
+            if renewed is not None and renewed[1] > correlation:
+                plane, correlation = renewed
+        self.plane, self.steady, self.previous = plane, correlation, seen
+        return transform(self.plane, self.rectangle), correlation
+
+    def _look(self, seen: Seen, plane: Floats | None = None) -> Gray:
+        """The frame where the plane was last, as a texture with its margin."""
+        places = transform(self.plane if plane is None else plane, self.grid.reshape(-1, 2))
+        return seen(places.reshape(self.grid.shape))
+
+    def _flow(self, before: Gray, now: Gray) -> Floats:
+        """How the texture moved between two looks, both without the margin's offset; the identity where it is not told."""
+        mask = np.zeros(before.shape, np.uint8)
+        mask[self.inner] = 255
+        features = cv2.goodFeaturesToTrack(before, MOST_FEATURES, 0.01, 5, mask=mask)
+        if features is None or len(features) < LEAST_FEATURES:
+            return np.eye(3)
+        there, status, _ = cv2.calcOpticalFlowPyrLK(before, now, features, None, winSize=(15, 15), maxLevel=3)
+        told = status[:, 0] > 0
+        if told.sum() < LEAST_FEATURES:
+            return np.eye(3)
+        source, target = (points[told, 0] - self.margin for points in (features, there))
+        found, _ = cv2.findHomography(source, target, cv2.RANSAC, WITHIN_PX)
+        return np.eye(3) if found is None else np.asarray(found, np.float64)
+
+    def _registered(self, seen: Seen, guess: Floats) -> tuple[Floats, float] | None:
+        """The plane and correlation from a guess; None where it does not hold."""
+        if not _sound(transform(guess, self.rectangle)):
+            return None
+        look = self._look(seen, guess)
+        start = np.array([[1, 0, self.margin[0]], [0, 1, self.margin[1]], [0, 0, 1]], np.float32)
+        try:
+            correlation, warp = cv2.findTransformECC(
+                self.texture, look, start, cv2.MOTION_HOMOGRAPHY, _CRITERIA, (look > 0).astype(np.uint8), 5
+            )
+        except cv2.error:  # it did not converge
+            return None
+        without_margin = np.array([[1, 0, -self.margin[0]], [0, 1, -self.margin[1]], [0, 0, 1]])
+        plane = guess @ without_margin @ warp.astype(np.float64)
+        plane = np.asarray(plane / plane[2, 2])
+        moved = np.abs(transform(plane, self.rectangle) - transform(guess, self.rectangle)).max()
+        near = moved < MARGIN * np.abs(np.ptp(transform(guess, self.rectangle), 0)).max()
+        return (plane, float(correlation)) if near and correlation >= LOST_BELOW else None
+
+
+def follow_plane(frames: Iterable[Seen], corners: Floats) -> tuple[Floats, Floats]:
+    """Corners (N, 4, 2) through frames of which the first is the one they were set on, and confidences (N,)."""
+    frames = iter(frames)
+    follower = PlaneFollower(next(frames), corners)
+    found = [(corners, 1.0), *(follower.follow(seen) for seen in frames)]
+    return np.array([each for each, _ in found]), np.array([confidence for _, confidence in found])
+
+
+def blended(forward: tuple[Floats, Floats], backward: tuple[Floats, Floats]) -> tuple[Floats, Floats]:
+    """One trail from two between the same marks, both in forward order, as `between_marks` does for a point."""
+    corners = [
+        between_marks(*(Trail(places[:, i, 0] + 1j * places[:, i, 1], known) for places, known in (forward, backward)))
+        for i in range(4)
+    ]
+    points = np.stack([trail.points for trail in corners], 1)
+    return np.stack([points.real, points.imag], -1), corners[0].confidence
+
+
+def whole(corners: Floats, confidence: Floats) -> NDArray[np.complex128]:
+    """Corners (N, 4) with lost stretches bridged between the frames beside them."""
+    points = corners[..., 0] + 1j * corners[..., 1]
+    return np.stack([bridged(Trail(points[:, i], confidence)).points for i in range(4)], 1)
+
+
+def _texture_size(corners: Floats) -> tuple[int, int]:
+    """Width and height of the texture: as large as the plane is seen, within bounds."""
+    sides = np.hypot(*(np.roll(corners, -1, 0) - corners).T)
+    width, height = max(sides[0], sides[2]), max(sides[1], sides[3])
+    scale = min(1.0, LONGEST_SIDE / max(width, height))
+    return max(SHORTEST_SIDE, round(width * scale)), max(SHORTEST_SIDE, round(height * scale))
+
+
+def _plane(rectangle: Floats, corners: Floats) -> Floats:
+    found = cv2.getPerspectiveTransform(rectangle.astype(np.float32), corners.astype(np.float32))
+    return np.asarray(found, np.float64)
+
+
+def _sound(corners: Floats) -> bool:
+    """Whether four corners still go round the same way and are not on top of each other."""
+    sides = np.roll(corners, -1, 0) - corners
+    crossed = sides[:, 0] * np.roll(sides[:, 1], -1) - sides[:, 1] * np.roll(sides[:, 0], -1)
+    return bool(np.isfinite(corners).all() and (crossed > 4.0).all())
