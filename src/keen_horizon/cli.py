@@ -23,6 +23,7 @@ from keen_horizon.core.path.notes import outcome_notes, solution_notes
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.render.compare import Comparison
 from keen_horizon.core.treatment import Treatment
+from keen_horizon.pipeline.flat_things import follow_clip, plane_csv, plane_document
 from keen_horizon.pipeline.maps import write_maps
 from keen_horizon.pipeline.measuring import measure_clip
 from keen_horizon.pipeline.overlaying import overlay_clip
@@ -77,6 +78,11 @@ def _parser() -> argparse.ArgumentParser:
         command.add_argument("destination", type=Path, metavar="DST")
         command.add_argument("--treatment", type=Path, required=True, help="treatment document (JSON) with a lens")
         command.set_defaults(run=run)
+    corners = commands.add_parser("corners", help="follow a flat thing's four corners, to .json or .csv")
+    corners.add_argument("source", type=Path, metavar="SRC")
+    corners.add_argument("destination", type=Path, metavar="DST")
+    corners.add_argument("--treatment", type=Path, required=True, help="treatment document (JSON) with a flat thing")
+    corners.set_defaults(run=_corners)
     for name, text in (
         ("serve", "run the web server"),
         ("worker", "run a worker for background jobs"),
@@ -157,6 +163,22 @@ def _overlay(options: argparse.Namespace) -> None:
     overlay_clip(
         options.source, info, times, treatment, graphics, graphics.name, options.destination, _bar("rendering")
     )
+
+
+def _corners(options: argparse.Namespace) -> None:
+    _check_folders(options.destination)
+    info, times = _probed(options.source)
+    treatment = Treatment.from_json(_read_json(options.treatment))
+    if treatment.optics.flat is None:
+        raise KeenHorizonError(f"{options.treatment.name}: it sets no corners. Name some under optics.flat.")
+    first, last = treatment.frames(info.frames)
+    thing, optics = treatment.optics.flat, treatment.optics
+    track = follow_clip(options.source, info, times, first, last, thing, optics, _bar("following"))
+    document = plane_document(track, treatment, info, times)
+    if options.destination.suffix == ".csv":
+        options.destination.write_text(plane_csv(document))
+    else:
+        _write_json(options.destination, document)
 
 
 def _probed(source: Path) -> tuple[ClipInfo, NDArray[np.float64]]:

@@ -126,3 +126,34 @@ def test_the_ring_bends_and_projections_are_drawn_as_they_are_rendered(page: Pag
     assert draft_of(page)["optics"]["lens"]["centre_x"] == pytest.approx(0.03 * SIZE.width / half, abs=0.01)
     page.get_by_role("button", name="Done", exact=True).click()
     expect(page.get_by_role("button", name="Shape it on the picture")).to_be_visible()
+
+
+def test_a_flat_thing_is_followed_and_its_corners_go_out(page: Page, shaky: tuple) -> None:
+    to_bench(page, shaky[0], measured=False)
+    page.keyboard.press("4")
+    page.get_by_text("For tracking and 3-D").click()
+    page.get_by_role("button", name="Set four corners on this frame").click()
+    box = page.locator("canvas").bounding_box()
+    for x, y in ((0.35, 0.35), (0.65, 0.35), (0.65, 0.7), (0.35, 0.7)):
+        page.mouse.click(box["x"] + x * box["width"], box["y"] + y * box["height"])
+    expect(page.get_by_text("Held throughout.")).to_be_visible()
+    assert violations(page) == []
+    expect(page.locator("img.check")).to_be_hidden()
+    page.get_by_label("lay a chequered picture on it").check()
+    check = page.locator("img.check")
+    expect(check).to_be_visible()
+    there = check.bounding_box()
+    assert there["width"] == pytest.approx(0.3 * box["width"], rel=0.05)
+    address = page.get_by_role("link", name="corners CSV").get_attribute("href")
+    rows = [row.split(",") for row in page.request.get(address).text().splitlines()]
+    assert len(rows) == 91
+    found = np.array([[float(value) for value in row[3:11]] for row in rows[1:]]).reshape(-1, 4, 2)
+    poses = shaky[1]
+    corners = found[0, :, 0] + 1j * found[0, :, 1]
+    truth = np.array([(poses[[i]].inverse() @ poses[[0]]).apply(corners)[0] for i in range(90)])
+    apart = np.abs(found[..., 0] + 1j * found[..., 1] - truth)
+    print(f"corners against the truth: {np.sqrt((apart**2).mean()):.3f} px RMS")
+    assert np.sqrt((apart**2).mean()) < 0.3
+    page.get_by_role("button", name="remove the corners of frame 0").click()
+    expect(check).to_be_hidden()
+    assert draft_of(page)["optics"]["flat"] is None

@@ -67,7 +67,7 @@ def for_another_clip(treatment: Treatment, theirs: Treatment) -> Treatment:
     """A treatment carried to another clip, which keeps what belongs to it alone."""
     whole, other = treatment.to_json(), theirs.to_json()
     whole["range"] = other["range"]
-    for name in ("straightedges", "upright_lines", "keys"):
+    for name in ("straightedges", "upright_lines", "keys", "flat"):
         whole["optics"][name] = other["optics"][name]
     for name in ("response_keys", "strength_keys", "ease", "pin", "level"):
         whole["motion"][name] = other["motion"][name]

@@ -130,6 +130,33 @@ class OpticsKeys(_Part):
         return self
 
 
+class CornerMark(_Part):
+    """Where the four corners of a flat thing lie on a frame, clockwise, in pixels of the upright clip."""
+
+    frame: int = Field(ge=0)
+    corners: tuple[tuple[float, float], tuple[float, float], tuple[float, float], tuple[float, float]]
+
+    @model_validator(mode="after")
+    def _convex(self) -> CornerMark:
+        sides = np.roll(self.corners, -1, 0) - np.array(self.corners)
+        following = np.roll(sides, -1, 0)
+        if (sides[:, 0] * following[:, 1] - sides[:, 1] * following[:, 0] <= 16).any():
+            raise ValueError("the four corners must go round a flat thing clockwise, some pixels apart")
+        return self
+
+
+class FlatThing(_Part):
+    """A flat thing to follow; every mark after the first mends the track around it."""
+
+    marks: tuple[CornerMark, ...] = Field(min_length=1, max_length=100)
+
+    @model_validator(mode="after")
+    def _distinct(self) -> FlatThing:
+        if len({mark.frame for mark in self.marks}) != len(self.marks):
+            raise ValueError("two marks stand on one frame")
+        return self
+
+
 class CameraTurn(_Part):
     """The camera turned behind its straightened lens, degrees: clockwise, up, to the right."""
 
@@ -144,7 +171,8 @@ class Optics(_Part):
     `straightedges` are what a lens was found by, and `upright_lines` what a turn was, kept to go on from. `corners`
     are eight shares of the frame's sides, by which its corners, clockwise from the top left, are moved (keystone).
     `focal` is the focal length in half-diagonals, for lenses whose family does not tell it. `zoom` says whether
-    keyed optics keep one enlargement or each frame takes the one it needs.
+    keyed optics keep one enlargement or each frame takes the one it needs. `flat` is a flat thing that is followed
+    for others' graphics; it changes nothing here.
     """
 
     lens: LensSettings | None = None
@@ -156,6 +184,7 @@ class Optics(_Part):
     focal: float | None = Field(default=None, ge=0.1, le=50.0)
     zoom: Literal["one", "each frame"] = "one"
     keys: tuple[OpticsKeys, ...] = ()
+    flat: FlatThing | None = None
     falloff: None = None
     fringe: None = None
 

@@ -24,13 +24,14 @@ from keen_horizon.core.media.proxy import make_proxy
 from keen_horizon.core.path.figures import shake
 from keen_horizon.core.path.notes import outcome_notes, solution_notes
 from keen_horizon.core.render.compare import Comparison
-from keen_horizon.core.treatment import PinPoint, Treatment
+from keen_horizon.core.treatment import Optics, PinPoint, Treatment
 from keen_horizon.jobs.progress import Progress, announce
 from keen_horizon.operations.material import (
     clip_info,
     clip_measurement,
     clip_pins,
     clip_times,
+    covering_flat,
     covering_pin,
     source_file,
 )
@@ -40,6 +41,7 @@ from keen_horizon.operations.starting import first_treatment
 from keen_horizon.operations.treating import clip_path, render_bytes
 from keen_horizon.pipeline.calibrating import calibrate_clip
 from keen_horizon.pipeline.finding import find_clip_lens
+from keen_horizon.pipeline.flat_things import flat_key, follow_clip
 from keen_horizon.pipeline.maps import write_maps
 from keen_horizon.pipeline.measuring import measure_clip
 from keen_horizon.pipeline.overlaying import overlay_clip
@@ -48,7 +50,7 @@ from keen_horizon.pipeline.rendering import Versus, as_shot, render_clip
 from keen_horizon.pipeline.report import correction_report, path_document
 from keen_horizon.store.database import transaction
 from keen_horizon.store.files import FileStore, digest_of
-from keen_horizon.store.models import Clip, ClipState, FollowedPin, MeasuredRange, Render, Work, WorkState
+from keen_horizon.store.models import Clip, ClipState, FollowedFlat, FollowedPin, MeasuredRange, Render, Work, WorkState
 
 log = logging.getLogger(__name__)
 
@@ -191,6 +193,34 @@ def _pin(engine: Engine, files: FileStore, work: Work, progress: Progress) -> No
         )
 
 
+def _flat(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
+    assert work.first is not None
+    assert work.last is not None
+    optics = Optics.model_validate(work.details)
+    assert optics.flat is not None
+    with transaction(engine) as session:
+        clip = session.get_one(Clip, work.clip_id)
+        source, info, times = source_file(clip, files), clip_info(clip), clip_times(clip, files)
+        if covering_flat(session, clip, optics, work.first, work.last) is not None:
+            return
+    thing = optics.flat
+    first, last = work.first, work.last
+    track = follow_clip(source, info, times, first, last, thing, optics, progress.frames, progress.should_stop)
+    result = files.work_path(f"flat-{work.id}.npz")
+    track.save(result)
+    with transaction(engine) as session:
+        session.add(
+            FollowedFlat(
+                clip_id=work.clip_id,
+                marks=flat_key(thing, optics),
+                first=work.first,
+                last=work.last,
+                key=files.keep(result, ".npz"),
+                lost=int((track.confidence == 0).sum()),
+            )
+        )
+
+
 def _lens(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
     assert work.first is not None
     assert work.last is not None
@@ -299,5 +329,6 @@ def _need_space(files: FileStore, expected: int) -> None:
 
 
 _JOBS: dict[str, Job] = {
-    "ingest": _ingest, "measure": _measure, "pin": _pin, "lens": _lens, "board": _board, "render": _render,
+    "ingest": _ingest, "measure": _measure, "pin": _pin, "flat": _flat, "lens": _lens, "board": _board,
+    "render": _render,
 }  # fmt: skip

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path, PurePath
 
 from sqlalchemy import select
@@ -12,8 +13,9 @@ from keen_horizon.jobs.queue import enqueue
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.lookup import find
 from keen_horizon.store.files import FileStore
-from keen_horizon.store.models import Clip, FollowedPin, MeasuredRange, Project, Render, Upload, Version, Work
+from keen_horizon.store.models import Base, Clip, Project, Upload, Version, Work
 
+KEY = re.compile("(^|_)key$")
 MEDIA_SUFFIXES = {".mp4", ".mov", ".m4v", ".mkv", ".webm", ".avi"}
 
 
@@ -92,11 +94,9 @@ def start_work(session: Session, work: Work) -> Work:
 
 
 def used_keys(session: Session) -> set[str]:
-    """Keys of all files that some row needs."""
-    columns = (Clip.source_key, Clip.proxy_key, Clip.thumbnails_key, Clip.times_key, Render.key, Render.path_key)
-    keys = {key for column in columns for key in session.scalars(select(column)) if key}
-
-    return keys | set(session.scalars(select(MeasuredRange.key))) | set(session.scalars(select(FollowedPin.key)))
+    """Keys of all files that some row needs: what stands in columns named so."""
+    columns = [column for table in Base.metadata.sorted_tables for column in table.columns if KEY.search(column.name)]
+    return {key for column in columns for key in session.scalars(select(column)) if key}
 
 
 def next_letter(versions: list[Version]) -> str:

@@ -14,11 +14,13 @@ from keen_horizon.core.errors import MediaError
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack
-from keen_horizon.core.treatment import PinPoint, Treatment
+from keen_horizon.core.motion.plane import PlaneTrack
+from keen_horizon.core.treatment import Optics, PinPoint, Treatment
 from keen_horizon.operations.errors import NotPossible
+from keen_horizon.pipeline.flat_things import flat_key
 from keen_horizon.pipeline.pinning import mark_key
 from keen_horizon.store.files import FileStore
-from keen_horizon.store.models import Clip, ClipState, FollowedPin, MeasuredRange
+from keen_horizon.store.models import Clip, ClipState, FollowedFlat, FollowedPin, MeasuredRange
 
 
 def source_file(clip: Clip, files: FileStore) -> Path:
@@ -91,6 +93,28 @@ def clip_pins(session: Session, files: FileStore, clip: Clip, treatment: Treatme
             raise NotPossible(f"{clip.name}: the pinned point has not been followed through frames {first}-{last} yet.")
         tracks.append(PinTrack.load(files.path(row.key)).part(first, last))
     return tuple(tracks)
+
+
+def covering_flat(session: Session, clip: Clip, optics: Optics, first: int, last: int) -> FollowedFlat | None:
+    """The stored corners of the optics' flat thing that cover frames `first` ... `last`."""
+    if optics.flat is None:
+        return None
+    return session.scalar(
+        select(FollowedFlat)
+        .where(
+            FollowedFlat.clip_id == clip.id, FollowedFlat.marks == flat_key(optics.flat, optics),
+            FollowedFlat.first <= first, FollowedFlat.last >= last,
+        )
+        .order_by(FollowedFlat.last - FollowedFlat.first)
+        .limit(1)
+    )  # fmt: skip
+
+
+def clip_flat(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> PlaneTrack | None:
+    """The corners of a treatment's flat thing over its range; None where they were not followed yet."""
+    first, last = treatment.frames(clip_info(clip).frames)
+    row = covering_flat(session, clip, treatment.optics, first, last)
+    return None if row is None else PlaneTrack.load(files.path(row.key)).part(first, last)
 
 
 @lru_cache(maxsize=8)

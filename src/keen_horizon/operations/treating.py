@@ -15,6 +15,7 @@ from keen_horizon.core.lens.over_time import OpticsStage, enlargement, figures_o
 from keen_horizon.core.mapping.output import OutputFrame, output_frame
 from keen_horizon.core.media.formats import expected_bytes
 from keen_horizon.core.motion.pin import PinTrack
+from keen_horizon.core.motion.plane import PlaneTrack
 from keen_horizon.core.path.camera_path import CameraPath, recentred
 from keen_horizon.core.path.ledger import ledger, open_areas, pinches, shake_curves
 from keen_horizon.core.path.notes import solution_notes
@@ -24,7 +25,15 @@ from keen_horizon.core.render.warp import suggested_sharpening
 from keen_horizon.core.treatment import Motion, Optics, Treatment
 from keen_horizon.operations.clips import next_letter, start_work
 from keen_horizon.operations.errors import NotPossible, NotThere
-from keen_horizon.operations.material import clip_info, clip_measurement, clip_pins, covering_pin, covering_range
+from keen_horizon.operations.material import (
+    clip_flat,
+    clip_info,
+    clip_measurement,
+    clip_pins,
+    covering_flat,
+    covering_pin,
+    covering_range,
+)
 from keen_horizon.operations.optics import drawn_optics
 from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Clip, Render, Version, Work
@@ -56,6 +65,23 @@ def request_pins(session: Session, clip: Clip, treatment: Treatment) -> list[Wor
                 start_work(session, Work(kind="pin", clip_id=clip.id, first=first, last=last, details=details))
             )
     return works
+
+
+def request_flat(session: Session, clip: Clip, treatment: Treatment) -> Work | None:
+    """Queue following of the treatment's flat thing; None when it was followed already.
+
+    Raises NotPossible when no corners are set.
+    """
+    if treatment.optics.flat is None:
+        raise NotPossible(f"{clip.name}: set four corners of a flat thing first.")
+    first, last = treatment.frames(clip_info(clip).frames)
+    if covering_flat(session, clip, treatment.optics, first, last) is not None:
+        return None
+    details = treatment.optics.model_dump(mode="json")
+    for work in clip.works:
+        if work.kind == "flat" and work.state.open and (work.first, work.last, work.details) == (first, last, details):
+            return work
+    return start_work(session, Work(kind="flat", clip_id=clip.id, first=first, last=last, details=details))
 
 
 def request_lens(session: Session, clip: Clip, treatment: Treatment) -> Work:
@@ -145,6 +171,7 @@ class Solution:
     pins: tuple[PinTrack, ...]
     notes: tuple[str, ...]
     optics: Optics
+    flat: PlaneTrack | None
     lens: OpticsStage | None
     measured: bool
 
@@ -179,6 +206,12 @@ class Solution:
                 }
                 for pin in self.pins
             ],
+            "flat": None
+            if self.flat is None
+            else {
+                "corners": [as_points(corners).round(2).tolist() for corners in self.flat.corners],
+                "confidence": _rounded(self.flat.confidence, 3),
+            },
             "wanted_zoom": _rounded(self.path.wanted_zoom, 5),
             "zoom": _rounded(self.path.zoom, 5),
             "gap_area": _rounded(open_areas(self.path), 5),
@@ -201,9 +234,10 @@ def clip_path(session: Session, files: FileStore, clip: Clip, treatment: Treatme
 
 
 def shown_treatment(session: Session, clip: Clip, treatment: Treatment) -> Treatment:
-    """What can be shown of a treatment: its lens, with the motion as shot, before any motion is measured."""
+    """What can be shown of a treatment: its optics, with the motion as shot, before any motion is measured."""
     first, last = treatment.frames(clip_info(clip).frames)
-    if not treatment.optics.active or covering_range(session, clip, first, last) is not None:
+    told = treatment.optics.active or treatment.optics.flat is not None
+    if not told or covering_range(session, clip, first, last) is not None:
         return treatment
     return treatment.model_copy(update={"motion": treatment.motion.model_copy(update={"intent": None})})
 
@@ -217,8 +251,9 @@ def solve_clip(session: Session, files: FileStore, clip: Clip, treatment: Treatm
     measurement, pins = clip_measurement(session, files, clip, treatment), clip_pins(session, files, clip, treatment)
     path = solve_path(measurement, treatment, pins)
     output = output_frame(path, treatment, info.coded, info.pixel_aspect)
+    flat = clip_flat(session, files, clip, treatment)
     notes = solution_notes(measurement, treatment)
-    return Solution(path, info.rate, output, treatment.motion, pins, notes, treatment.optics, lens, measured)
+    return Solution(path, info.rate, output, treatment.motion, pins, notes, treatment.optics, flat, lens, measured)
 
 
 def clip_trade_off(

@@ -89,6 +89,9 @@ class Clip(Base):
     pins: Mapped[list[FollowedPin]] = relationship(
         back_populates="clip", cascade="all, delete-orphan", order_by="FollowedPin.id"
     )
+    flats: Mapped[list[FollowedFlat]] = relationship(
+        back_populates="clip", cascade="all, delete-orphan", order_by="FollowedFlat.id"
+    )
     versions: Mapped[list[Version]] = relationship(
         back_populates="clip", cascade="all, delete-orphan", order_by="Version.id"
     )
@@ -114,6 +117,23 @@ class MeasuredRange(Base):
     cuts: Mapped[int]
     created_at: Mapped[datetime] = mapped_column(default=_now)
     clip: Mapped[Clip] = relationship(back_populates="measurements")
+
+
+class FollowedFlat(Base):
+    """The stored corners of a flat thing, named by its marks and the lens, over frames `first` ... `last` of a clip."""
+
+    __tablename__ = "flat_track"
+    __table_args__ = (UniqueConstraint("clip_id", "marks", "first", "last"),)
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    clip_id: Mapped[int] = mapped_column(ForeignKey("clip.id", ondelete="CASCADE"), index=True)
+    marks: Mapped[str] = mapped_column(String(64))
+    first: Mapped[int]
+    last: Mapped[int]
+    key: Mapped[str]
+    lost: Mapped[int]
+    created_at: Mapped[datetime] = mapped_column(default=_now)
+    clip: Mapped[Clip] = relationship(back_populates="flats")
 
 
 class FollowedPin(Base):

@@ -12,8 +12,9 @@ from werkzeug.wrappers import Response
 from keen_horizon.core.treatment import Treatment
 from keen_horizon.operations.errors import NotPossible, NotThere
 from keen_horizon.operations.lookup import find
-from keen_horizon.operations.material import clip_info, clip_times, source_file
+from keen_horizon.operations.material import clip_flat, clip_info, clip_times, source_file
 from keen_horizon.operations.treating import clip_path, shown_treatment
+from keen_horizon.pipeline.flat_things import plane_csv, plane_document
 from keen_horizon.pipeline.report import path_csv, path_document, transforms_csv
 from keen_horizon.pipeline.still import Look, still_jpeg
 from keen_horizon.store.models import Clip, Render
@@ -26,7 +27,7 @@ KINDS = {
     ".mp4": "video/mp4", ".mov": "video/quicktime", ".mkv": "video/x-matroska", ".webm": "video/webm",
     ".zip": "application/zip",
 }  # fmt: skip
-TABLES = {"path.csv": path_csv, "transforms.csv": transforms_csv}
+TABLES = {"path.csv": path_csv, "transforms.csv": transforms_csv, "corners.csv": plane_csv}
 
 
 def _stored(key: str | None, kind: str, name: str | None = None) -> Response:
@@ -93,6 +94,19 @@ def clip_path_file(clip_id: int, name: str) -> Response:
         path = clip_path(session, files, clip, Treatment.from_text(request.args.get("treatment", "{}")))
         stem = PurePath(clip.name).stem
     return _path_file(path_document(path, info, times), stem, name)
+
+
+@blueprint.get("/clips/<int:clip_id>/<any('corners.json', 'corners.csv'):name>")
+def corners_file(clip_id: int, name: str) -> Response:
+    """The corners of a treatment's flat thing (the query's `treatment`, JSON), as they were followed."""
+    treatment = Treatment.from_text(request.args.get("treatment", "{}"))
+    with services().session() as session:
+        clip = find(session, Clip, clip_id)
+        track = clip_flat(session, services().files, clip, treatment)
+        if track is None:
+            raise NotThere(f"{clip.name}: its flat thing has not been followed through this range yet.")
+        document = plane_document(track, treatment, clip_info(clip), clip_times(clip, services().files))
+    return _path_file(document, PurePath(clip.name).stem, name)
 
 
 def _path_file(document: dict[str, Any], stem: str, name: str) -> Response:

@@ -87,6 +87,15 @@ def snap(clip_id: int) -> Response:
         return jsonify(place=place)
 
 
+@blueprint.post("/clips/<int:clip_id>/flat")
+def follow_flat(clip_id: int) -> Response:
+    """Follow the treatment's flat thing through its range, in the background; null when that was done."""
+    treatment = posted_treatment()
+    with services().session() as session:
+        work = treating.request_flat(session, find(session, Clip, clip_id), treatment)
+        return jsonify(work=work_json(work) if work else None)
+
+
 @blueprint.post("/clips/<int:clip_id>/automatic-lens")
 def find_lens_by_itself(clip_id: int) -> Response:
     """Look for the lens in the clip itself, in the background; what was found comes with the work."""

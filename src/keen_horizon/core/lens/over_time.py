@@ -85,7 +85,9 @@ def optics_stage(optics: Optics, size: Size, first: int = 0, last: int = 0) -> O
     """
     if not optics.active:
         return None
-    return _stages(optics.model_copy(update={"straightedges": (), "upright_lines": ()}), size, first, last)
+    return _stages(
+        optics.model_copy(update={"straightedges": (), "upright_lines": (), "flat": None}), size, first, last
+    )
 
 
 def enlargement(optics: Optics, size: Size, first: int = 0, last: int = 0) -> float:

@@ -19,7 +19,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from keen_horizon.core.geometry.picture import transform
+from keen_horizon.core.geometry.picture import Size, transform
 from keen_horizon.core.motion.pin import LOST_BELOW, RENEW_BELOW, Trail, between_marks, bridged
 
 Floats = NDArray[np.float64]
@@ -32,6 +32,7 @@ MARGIN = 0.3  # of the texture's side, looked at around it
 MOST_FEATURES = 200
 LEAST_FEATURES = 8
 WITHIN_PX = 2.0
+SOFTNESS_PX = 1.0
 _CRITERIA = (cv2.TERM_CRITERIA_COUNT + cv2.TERM_CRITERIA_EPS, 50, 1e-5)
 
 
@@ -64,17 +65,13 @@ class PlaneFollower:
 
     def __init__(self, seen: Seen, corners: Floats) -> None:
         width, height = _texture_size(corners)
-        self.rectangle = np.array(
-            [[-0.5, -0.5], [width - 0.5, -0.5], [width - 0.5, height - 0.5], [-0.5, height - 0.5]]
-        )
+        self.rectangle = Size(width, height).corners()
         self.plane = _plane(self.rectangle, corners)
         self.margin = np.ceil(np.array([width, height]) * MARGIN)
         rows, columns = height + 2 * int(self.margin[1]), width + 2 * int(self.margin[0])
         self.grid = np.stack(np.meshgrid(np.arange(columns), np.arange(rows)), -1) - self.margin
-        self.inner = (
-            slice(int(self.margin[1]), -int(self.margin[1])),
-            slice(int(self.margin[0]), -int(self.margin[0])),
-        )
+        left, top = self.margin.astype(int)
+        self.inner = (slice(top, -top), slice(left, -left))
         self.texture = self._look(seen)[self.inner]
         self.previous: Seen = seen
         self.steady = 1.0
@@ -96,12 +93,13 @@ class PlaneFollower:
         return transform(self.plane, self.rectangle), correlation
 
     def _look(self, seen: Seen, plane: Floats | None = None) -> Gray:
-        """The frame where the plane was last, as a texture with its margin."""
-        places = transform(self.plane if plane is None else plane, self.grid.reshape(-1, 2))
-        return seen(places.reshape(self.grid.shape))
+        """The frame where the plane was last, as a texture with its margin; softened before its edges are cut off."""
+        points = self.grid.reshape(-1, 2).astype(np.float64)
+        places = transform(self.plane if plane is None else plane, points)
+        return np.asarray(cv2.GaussianBlur(seen(places.reshape(self.grid.shape)), (0, 0), SOFTNESS_PX))
 
     def _flow(self, before: Gray, now: Gray) -> Floats:
-        """How the texture moved between two looks, both without the margin's offset; the identity where it is not told."""
+        """How the texture moved between two looks, in its own pixels; the identity where it is not told."""
         mask = np.zeros(before.shape, np.uint8)
         mask[self.inner] = 255
         features = cv2.goodFeaturesToTrack(before, MOST_FEATURES, 0.01, 5, mask=mask)
@@ -123,7 +121,7 @@ class PlaneFollower:
         start = np.array([[1, 0, self.margin[0]], [0, 1, self.margin[1]], [0, 0, 1]], np.float32)
         try:
             correlation, warp = cv2.findTransformECC(
-                self.texture, look, start, cv2.MOTION_HOMOGRAPHY, _CRITERIA, (look > 0).astype(np.uint8), 5
+                self.texture, look, start, cv2.MOTION_HOMOGRAPHY, _CRITERIA, (look > 0).astype(np.uint8), 1
             )
         except cv2.error:  # it did not converge
             return None

@@ -30,10 +30,8 @@ def outcome_notes(path: CameraPath, treatment: Treatment, pins: tuple[PinTrack, 
     ]
     figures = ledger(path)
     if figures.limited:
-        asks = (
-            f"asks for a zoom of {figures.wanted_zoom:.3f}x" if figures.wanted_zoom > figures.zoom else "asks for more"
-        )
-        notes.append(f"This path {asks}. The limit holds it to {figures.zoom:.3f}x; the steadiness gives way.")
+        more = f"a zoom of {figures.wanted_zoom:.3f}x" if figures.wanted_zoom > figures.zoom else "more zoom"
+        notes.append(f"This path asks for {more}. The limit holds it to {figures.zoom:.3f}x; the steadiness gives way.")
     gaps = open_areas(path) > 0
     if gaps.any() and not treatment.gaps_wanted:
         notes.append(f"The window as it was moved leaves a gap in {_stretches(gaps, path.first)}.")

@@ -4,7 +4,7 @@
 /** @param {any} work @returns {string} */
 export function workText(work) {
   if (!work) return "";
-  const doing = { ingest: "preparing", measure: "measuring", pin: "following the point", lens: "looking for the lens", board: "looking for the board", render: "rendering" }[work.kind] || work.kind;
+  const doing = { ingest: "preparing", measure: "measuring", pin: "following the point", flat: "following the corners", lens: "looking for the lens", board: "looking for the board", render: "rendering" }[work.kind] || work.kind;
   if (work.stopping) return `${doing}: stopping`;
   if (work.state === "waiting" || !work.total) return `${doing}: waiting`;
   const left = work.left_s === null ? "" : `, ${seconds(work.left_s)} left`;

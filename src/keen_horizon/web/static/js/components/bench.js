@@ -10,6 +10,7 @@ import { mountViewer } from "../views/viewer.js";
 import { aiming } from "./bench/aiming.js";
 import { delivering } from "./bench/delivering.js";
 import { figures } from "./bench/figures.js";
+import { flat } from "./bench/flat.js";
 import { glass } from "./bench/glass.js";
 import { keying } from "./bench/keying.js";
 import { looking } from "./bench/looking.js";
@@ -27,7 +28,7 @@ import { works } from "./bench/works.js";
 import { KEY_LIST, keyAction } from "./keys.js";
 
 const STAGES = ["optics", "motion", "framing", "deliver"];
-const ELEMENTS = ["viewer", "video", "canvas", "still", "exact", "overlay", "wipe", "strip", "tradeChart", "keys", "copies"];
+const ELEMENTS = ["viewer", "video", "canvas", "still", "exact", "check", "overlay", "wipe", "strip", "tradeChart", "keys", "copies"];
 
 /** The version buttons in the top bar; the bench listens to what they say. */
 export const versionsBar = () => ({
@@ -87,6 +88,7 @@ export const bench = () => {
     ...glass(parts),
     ...straightedges(parts),
     ...turning(parts),
+    ...flat(parts),
     ...profiling(parts),
     ...pinned(parts),
     ...starting(parts),

@@ -38,3 +38,14 @@ export function product(a, b) {
     return a[row] * b[i % 3] + a[row + 1] * b[3 + (i % 3)] + a[row + 2] * b[6 + (i % 3)];
   });
 }
+
+/** The matrix that takes a rectangle's outer corners, from 0 to its sides, to four places, clockwise from the top left. @param {number[][]} quad @param {number} width @param {number} height @returns {number[]} */
+export function onto(quad, width, height) {
+  const [[x0, y0], [x1, y1], [x2, y2], [x3, y3]] = quad;
+  const [dx1, dy1, dx2, dy2] = [x1 - x2, y1 - y2, x3 - x2, y3 - y2];
+  const [sx, sy] = [x0 - x1 + x2 - x3, y0 - y1 + y2 - y3];
+  const cross = dx1 * dy2 - dx2 * dy1;
+  const [g, h] = [(sx * dy2 - dx2 * sy) / cross, (dx1 * sy - sx * dy1) / cross];
+  const unit = [x1 - x0 + g * x1, x3 - x0 + h * x3, x0, y1 - y0 + g * y1, y3 - y0 + h * y3, y0, g, h, 1];
+  return product(unit, [1 / width, 0, 0, 0, 1 / height, 0, 0, 0, 1]);
+}

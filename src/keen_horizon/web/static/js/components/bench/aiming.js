@@ -3,7 +3,7 @@
 import { bent, straightened } from "../../geometry/lens.js";
 import { inverse, mapped } from "../../geometry/matrix.js";
 
-/** @typedef {{ what: "pin", index: number } | { what: "level" | "grid" | "upright" | "corners", from: number[] | null } | { what: "edge" | "ring", grip: any }} Aim */
+/** @typedef {{ what: "pin", index: number } | { what: "level" | "grid" | "upright" | "corners" | "flat", from: number[] | null } | { what: "edge" | "ring", grip: any }} Aim */
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const aiming = (parts) => ({
@@ -31,6 +31,7 @@ export const aiming = (parts) => ({
     if (this.aim.what === "pin") return `Click point ${this.aim.index + 1} in the picture, on something with texture.`;
     if (this.aim.what === "edge") return "Click along something straight, end to end; three points or more. Drag a point to move it.";
     if (this.aim.what === "corners") return `Click the corners of something that should be a rectangle: ${4 - this.quad.length} to go.`;
+    if (this.aim.what === "flat") return `Click the four corners of the flat thing: ${4 - this.flatCorners.length} to go.`;
     if (this.aim.what === "ring") return "Drag the middle; on the right, the ring's size; on the left, how far it is pushed out.";
     return "Drag along something level, like a horizon, or upright, like a wall.";
   },
@@ -70,6 +71,7 @@ export const aiming = (parts) => ({
     if (this.aim.what === "edge") return this.gripEdge(place);
     if (this.aim.what === "ring") return this.gripRing(place);
     if (this.aim.what === "corners") return this.addCorner(place);
+    if (this.aim.what === "flat") return this.addFlatCorner(place);
     this.aim = { ...this.aim, from: place };
   },
   /** @param {PointerEvent} event */
@@ -103,7 +105,8 @@ export const aiming = (parts) => ({
   linesShown() {
     const drawn = this.t.motion.intent === "level" ? this.t.motion.level.lines.filter((/** @type {any} */ line) => line.frame === this.frame) : [];
     const level = drawn.map((/** @type {any} */ line) => [line.x1, line.y1, line.x2, line.y2]);
-    const all = [...level, ...this.turnLinesShown(), ...(this.drawing ? [this.drawing] : [])];
-    return all.map(([x1, y1, x2, y2]) => [...this.shownAt([x1, y1]), ...this.shownAt([x2, y2])]);
+    const drawing = [...level, ...this.turnLinesShown(), ...(this.drawing ? [this.drawing] : [])];
+    const flat = this.stage === "deliver" ? this.flatLines() : [];
+    return [...drawing.map(([x1, y1, x2, y2]) => [...this.shownAt([x1, y1]), ...this.shownAt([x2, y2])]), ...flat];
   },
 });

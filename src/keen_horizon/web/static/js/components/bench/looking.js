@@ -130,6 +130,7 @@ export const looking = (parts) => {
       this.drawExact();
     },
     drawOver() {
+      this.layPicture();
       const shot = this.shown() === "before" && !this.against;
       const lines = ["after", "before"].includes(this.shown());
       parts.overlay.update({

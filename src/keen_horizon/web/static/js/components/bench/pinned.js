@@ -57,7 +57,7 @@ export const pinned = (parts) => ({
 });
 
 /** @param {number[]} confidence @param {number} first @returns {string[]} stretches where a point was lost */
-function stretches(confidence, first) {
+export function stretches(confidence, first) {
   const found = [];
   for (let i = 0; i < confidence.length; i++) {
     if (confidence[i] > 0) continue;

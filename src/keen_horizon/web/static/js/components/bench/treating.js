@@ -77,7 +77,7 @@ export const treating = (parts) => {
     async solve() {
       if (solving) solving.abort();
       solving = new AbortController();
-      if (!(this.measured() || this.opticsActive()) || (this.measured() && !this.followed())) {
+      if (!(this.measured() || this.opticsActive() || this.t.optics.flat) || (this.measured() && !this.followed())) {
         this.path = null;
         if (this.measured()) this.follow();
       } else {

@@ -36,6 +36,7 @@ export const works = (parts) => {
       } else this.works.push(work);
       if (work.state !== "done") return;
       if (work.kind === "lens") this.attempt(() => this.refresh().then(() => this.useFound()));
+      else if (work.kind === "flat") this.solve();
       else this.refreshSoon();
     },
     refreshSoon() {
