@@ -14,7 +14,7 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.board import board_svg
 from keen_horizon.core.lens.calibration import Board, View, calibrate, seen_board, varied
 from keen_horizon.core.lens.lens import Lens, fields_of_view, fisheye_of
-from keen_horizon.core.lens.straightening import lens_of
+from keen_horizon.core.lens.over_time import lens_of
 
 SIZE = Size(720, 405)
 BOARD = Board("chessboard", 9, 6)
