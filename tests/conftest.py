@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Iterator
-from pathlib import Path, PurePosixPath
+from pathlib import Path
 
 import pytest
 from services import throw_away_cluster
 from truth import SMALL
 from xdist.scheduler import LoadScopeScheduling
+from xdist.workermanage import WorkerController
 
 from keen_horizon.config import Settings
 from keen_horizon.core.geometry.similarity import Similarities
@@ -19,20 +20,26 @@ from keen_horizon.store.cluster import Cluster
 from keen_horizon.store.database import connect, transaction
 from keen_horizon.store.models import Base
 
-APPLICATION = {"browser", "jobs", "store", "web"}
 
+class FromBothEnds(LoadScopeScheduling):
+    """A file at a time: one process begins with the browser's, the other with the last; they meet in the middle.
 
-class ApplicationTogether(LoadScopeScheduling):
-    """Of two processes, one takes all that runs the application, the other a file at a time of the rest."""
+    So a second browser starts only when all the rest is done, and neither process idles long.
+    """
 
     def _split_scope(self, nodeid: str) -> str:
-        file = PurePosixPath(nodeid.split("::")[0])
-        return "application" if file.parent.name in APPLICATION else str(file)
+        return nodeid.split("::")[0]
+
+    def _assign_work_unit(self, node: WorkerController) -> None:
+        ends = iter(self.workqueue) if node is self.nodes[0] else reversed(self.workqueue)
+        self.workqueue.move_to_end(next(ends), last=False)
+        super()._assign_work_unit(node)
 
 
-def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> ApplicationTogether:
+def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> FromBothEnds:
     """How pytest-xdist shares the tests out."""
-    return ApplicationTogether(config, log)
+    config.option.loadscopereorder = False
+    return FromBothEnds(config, log)
 
 
 @pytest.fixture(scope="session")

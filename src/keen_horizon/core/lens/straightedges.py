@@ -9,17 +9,19 @@ criterion (Schwarz 1978), which asks more of a family with more figures.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.errors import LensError
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.lens.families import FAMILIES, Family
+from keen_horizon.core.lens.families import FAMILIES
 from keen_horizon.core.lens.lens import Lens
 
 Floats = NDArray[np.float64]
+_Candidate = tuple[str, int]  # a family and how many of its coefficients are looked for
 
 CLICK_PX = 0.7  # how exactly a point is set, at 1920 wide
 CENTRE_SPREAD = 0.015
@@ -30,6 +32,9 @@ CANDIDATES = (
     ("polynomial", 2), ("inverse", 2),
 )  # fmt: skip
 STEPS = 12
+NUDGE = 1e-5
+POWERS = 3  # squarings: ratios of eigenvalues to the eighth power
+DAMPINGS = np.array([0.1, 1.0, 30.0, 1000.0])
 ONE_SIDE = np.array([0.54, 0.73, 0.42])  # planes are told apart from their own backs by any direction
 LEAST_FOLD = 1.05  # half-diagonals: no lens but a fisheye folds over within its own picture
 DISAGREES = 3.0
@@ -64,41 +69,55 @@ def fit_lens(
     in all, than they are. Raises LensError.
     """
     problem = _Problem(lines, size, squeeze)
-    plain, best, chosen = _chosen(problem, family)
+    solved = _solved(problem, family, {})
+    plain, best, chosen = _chosen(solved, family)
     ratio = problem.ratio(chosen)
-    if ratio > ROUGH:  # points set so roughly, or on what is not quite straight, tell less than they should
-        problem = _Problem(lines, size, squeeze, ratio)
-        plain, best, chosen = _chosen(problem, family)
+    if ratio > ROUGH:
+        centred = _chosen(dict(zip(solved, problem.centred(list(solved.values())), strict=True)), family)
+        if problem.ratio(centred[2]) <= ROUGH:
+            plain, best, chosen = centred
+        else:  # points set so roughly, or on what is not quite straight, tell less than they should
+            problem = _Problem(lines, size, squeeze, ratio)
+            solved = _solved(problem, family, {key: found.parameters for key, found in solved.items()})
+            plain, best, chosen = _chosen(solved, family)
         ratio = problem.ratio(chosen)
-    chosen = problem.centred(chosen)
+    chosen = problem.centred([chosen])[0]
     odd = problem.odd_one(chosen) if blame and len(lines) <= MOST_BLAMED and ratio > ROUGH else None
     fits_better = chosen.family != best.family and problem.ratio(best) < ratio / 1.5
     better = best.family if ratio > CANNOT_FIT and fits_better else None
     return LensFit(problem.lens(chosen), problem.per_line(chosen), problem.per_line(plain), ratio, odd, better)
 
 
-def _chosen(problem: _Problem, family: str | None) -> tuple[_Solved, _Solved, _Solved]:
+def _solved(problem: _Problem, family: str | None, starts: dict[_Candidate, Floats]) -> dict[_Candidate, _Solved]:
+    """Every candidate's best lens, and those of the family asked for, from where each ended before."""
+    asked = [] if family is None else [(family, count) for count in range(len(FAMILIES[family].names) + 1)]
+    wanted = [("division", 0), *(each for each in dict.fromkeys([*CANDIDATES, *asked]) if problem.affords(each[1]))]
+    return dict(zip(wanted, problem.solve(wanted, starts=starts), strict=True))
+
+
+def _chosen(solved: dict[_Candidate, _Solved], family: str | None) -> tuple[_Solved, _Solved, _Solved]:
     """No lens at all, the best one of any family, and the best one of the family asked for."""
-    plain = problem.solve("division", 0)
-    found = [problem.solve(name, count) for name, count in CANDIDATES if problem.affords(count)]
-    best = min([plain, *found], key=lambda s: s.score)
+    plain = solved["division", 0]
+    best = min(
+        (found for key, found in solved.items() if key in CANDIDATES or key == ("division", 0)), key=lambda s: s.score
+    )
     if family is None:
         return plain, best, best
-    own = [problem.solve(family, n) for n in range(len(FAMILIES[family].names) + 1) if problem.affords(n)]
+    own = [found for (name, _), found in solved.items() if name == family]
     return plain, best, min(own, key=lambda s: s.score)
 
 
 def quick_lens(lines: list[Floats], size: Size) -> Lens:
     """A division lens of two coefficients, centred, without choosing: for many tries. Raises LensError."""
     problem = _Problem(lines, size, 1.0)
-    return problem.lens(problem.solve("division", 2))
+    return problem.lens(problem.solve([("division", 2)])[0])
 
 
 def judged(lens: Lens, lines: list[Floats], size: Size) -> LensFit:
     """How straight lines are with a lens that is given."""
     problem = _Problem(lines, size, lens.squeeze)
     given = problem.given(lens)
-    plain = problem.solve("division", 0)
+    plain = problem.solve([("division", 0)])[0]
     return LensFit(lens, problem.per_line(given), problem.per_line(plain), problem.ratio(given), None, None)
 
 
@@ -111,6 +130,64 @@ class _Solved:
     parameters: Floats
     errors: Floats
     score: float
+
+
+@dataclass
+class _Search:
+    """Where the search for a candidate's lens by some of the `lines` stands: of its parameters the `free` ones move."""
+
+    candidate: _Candidate
+    best: Floats
+    free: NDArray[np.intp]
+    lines: NDArray[np.bool_]
+    errors: Floats = field(default_factory=lambda: np.zeros(0))
+    cost: float = np.inf
+    damping: float = 1e-3
+
+    @cached_property
+    def spread(self) -> Floats:
+        """The prior's standard deviations."""
+        family, count = self.candidate
+        return np.array([*FAMILIES[family].spreads[:count], CENTRE_SPREAD, CENTRE_SPREAD])
+
+
+def _trials(family: str, count: int) -> Floats:
+    """Parameters (B, count + 2) to begin with."""
+    if not count:
+        return np.zeros((1, 2))
+    trials = np.zeros((5, count + 2))
+    trials[:, 0] = np.linspace(0.05, 2.4, 5) if FAMILIES[family].angular else np.linspace(-0.5, 0.3, 5)
+    return trials
+
+
+def _rays(family: str, count: int, parameters: Floats, points: Floats) -> tuple[Floats, Floats]:
+    """The points' rays (B, L, P, 3), and how fast their depth rises, over the radius, (B, L, P)."""
+    kind = FAMILIES[family]
+    offset = points[None] - parameters[:, None, None, -2:]
+    radius = np.hypot(offset[..., 0], offset[..., 1])
+    depth, slope = np.ones_like(radius), np.zeros_like(radius)
+    if count:
+        k = parameters[:, :count].T[..., None, None]
+        both = kind.depth(np.stack([radius, radius + 1e-4]), k[:, None])
+        depth, slope = both[0], (both[1] - both[0]) / 1e-4 / np.maximum(radius, 1e-6)
+    return np.concatenate([offset, depth[..., None]], -1), slope
+
+
+def _least_axis(moments: Floats) -> Floats:
+    """The eigenvector (..., 3) of the smallest eigenvalue of symmetric matrices (..., 3, 3) that are not negative.
+
+    The adjugate has the same eigenvectors and the products of the other two eigenvalues; its powers leave that one.
+    """
+    a, b, c = moments[..., 0, 0], moments[..., 0, 1], moments[..., 0, 2]
+    d, e, f = moments[..., 1, 1], moments[..., 1, 2], moments[..., 2, 2]
+    rows = [d * f - e * e, c * e - b * f, b * e - c * d, a * f - c * c, b * c - a * e, a * d - b * b]
+    power = np.stack([rows[i] for i in (0, 1, 2, 1, 3, 4, 2, 4, 5)], -1).reshape(moments.shape)
+    for _ in range(POWERS):
+        power = power / np.maximum(np.abs(power).max((-2, -1), keepdims=True), 1e-300)
+        power = power @ power
+    longest = np.argmax(np.diagonal(power, axis1=-2, axis2=-1), -1)
+    axis = np.take_along_axis(power, longest[..., None, None], -1)[..., 0]
+    return np.asarray(axis / np.maximum(np.sqrt((axis * axis).sum(-1, keepdims=True)), 1e-300))
 
 
 class _Problem:
@@ -127,101 +204,125 @@ class _Problem:
         placed = [np.concatenate([line, np.repeat(line[-1:], most - len(line), 0)]) - middle for line in lines]
         self.points = np.stack(placed) / self.half / (squeeze, 1.0)
         self.total = int(self.there.sum())
+        self.all = np.ones(len(lines), np.bool_)
 
     def affords(self, count: int) -> bool:
         """Whether there are lines enough for so many coefficients."""
         return bool(count <= np.searchsorted(LINES_FOR, len(self.points), "right"))
 
-    def solve(self, family: str, count: int, keep: NDArray[np.bool_] | None = None) -> _Solved:
-        """The best lens of a family with so many coefficients, centred, on all lines or those to keep."""
-        kind = FAMILIES[family]
-        start = np.zeros(count + 2)
-        if count:
-            trials = np.zeros((5, count + 2))
-            trials[:, 0] = np.linspace(0.05, 2.4, 5) if kind.angular else np.linspace(-0.5, 0.3, 5)
-            tried = self._errors(kind, count, trials, keep)
-            start = trials[int(np.argmin((tried**2).sum((1, 2))))]
-        return self._refined(family, count, start, np.arange(count), keep)
+    def solve(self, candidates: list[_Candidate], starts: dict[_Candidate, Floats] | None = None) -> list[_Solved]:
+        """The best lens of each candidate, centred.
 
-    def centred(self, solved: _Solved) -> _Solved:
+        `starts` has parameters from a like problem; without, several are tried.
+        """
+        trials = [_trials(*each) for each in candidates]
+        searches = [
+            _Search(candidate, places[0], np.arange(candidate[1]), self.all)
+            for candidate, places in zip(candidates, trials, strict=True)
+        ]
+        for search, places, errors in zip(searches, trials, self._errors(searches, trials), strict=True):
+            found = places[int(np.argmin((errors**2).sum((1, 2))))]
+            search.best = (starts or {}).get(search.candidate, found).copy()
+        return self._refined(searches)
+
+    def centred(self, solved: list[_Solved]) -> list[_Solved]:
         """The same with the centre free, where the lines can tell it."""
-        if not solved.count or len(self.points) < CENTRE_LINES:
+        if len(self.points) < CENTRE_LINES:
             return solved
-        free = np.arange(solved.count + 2)
-        better = self._refined(solved.family, solved.count, solved.parameters, free, None)
-        return better if (better.errors**2).sum() < (solved.errors**2).sum() else solved
+        searches = [
+            _Search((s.family, s.count), s.parameters.copy(), np.arange(s.count + 2 if s.count else 0), self.all)
+            for s in solved
+        ]
+        better = self._refined(searches)
+        return [b if (b.errors**2).sum() < (s.errors**2).sum() else s for b, s in zip(better, solved, strict=True)]
 
-    def _refined(
-        self, family: str, count: int, start: Floats, free: NDArray[np.intp], keep: NDArray[np.bool_] | None
-    ) -> _Solved:
+    def _refined(self, searches: list[_Search]) -> list[_Solved]:
+        """All searches step by step together: what they share is computed for all at once."""
+        for search, errors in zip(searches, self._errors(searches, [s.best[None] for s in searches]), strict=True):
+            search.errors = errors[0]
+            search.cost = self._cost(search.errors, search.best, search.spread)
+        active = [search for search in searches if len(search.free)]
+        for _ in range(STEPS):
+            if not active:
+                break
+            nudged = [s.best + NUDGE * np.eye(len(s.best))[s.free] for s in active]
+            moved = self._errors(active, nudged)
+            trials = [self._trials_of(search, errors) for search, errors in zip(active, moved, strict=True)]
+            tried = self._errors(active, trials)
+            active = [
+                search for search, places, errors in zip(active, trials, tried, strict=True)
+                if self._stepped(search, places, errors)
+            ]  # fmt: skip
+        return [self._ended(search) for search in searches]
+
+    def _trials_of(self, search: _Search, moved: Floats) -> Floats:
+        """Where a search may go from here, by how strongly it is damped."""
+        spread = search.spread[search.free]
+        slopes = ((moved - search.errors) / NUDGE / self.noise).reshape(len(search.free), -1)
+        normal = slopes @ slopes.T + np.diag(spread**-2.0)
+        gradient = slopes @ (search.errors / self.noise).ravel() + search.best[search.free] / spread**2
+        heavier = search.damping * DAMPINGS
+        damped = normal + heavier[:, None, None] * np.diag(np.diag(normal))
+        trials = np.repeat(search.best[None], len(DAMPINGS), 0)
+        trials[:, search.free] += np.linalg.solve(damped, np.repeat(-gradient[None, :, None], len(DAMPINGS), 0))[..., 0]
+        return trials
+
+    def _stepped(self, search: _Search, trials: Floats, tried: Floats) -> bool:
+        """Take the best of the trials; whether it is worth going on."""
+        costs = [self._cost(errors, place, search.spread) for errors, place in zip(tried, trials, strict=True)]
+        at = int(np.argmin(costs))
+        if not costs[at] < search.cost:
+            return False
+        gain = search.cost - costs[at]
+        search.best, search.errors, search.cost = trials[at], tried[at], costs[at]
+        search.damping *= float(DAMPINGS[at])
+        return bool(gain >= 1e-3 * max(1.0, search.cost * 1e-2))
+
+    def _ended(self, search: _Search) -> _Solved:
+        family, count = search.candidate
+        score = search.cost + count * float(np.log(max(self.total, 2)))
         kind = FAMILIES[family]
-        spread = np.r_[kind.spreads[:count], CENTRE_SPREAD, CENTRE_SPREAD]
-        best, damping = start.copy(), 1e-3
-        errors = self._errors(kind, count, best[None], keep)[0]
-        cost = self._cost(errors, best, spread)
-        step = 1e-5
-        for _ in range(STEPS if len(free) else 0):
-            nudged = best + step * np.eye(len(best))[free]
-            slopes = ((self._errors(kind, count, nudged, keep) - errors) / step / self.noise).reshape(len(free), -1)
-            prior = np.diag(spread[free] ** -2.0)
-            normal = slopes @ slopes.T + prior
-            gradient = slopes @ (errors / self.noise).ravel() + best[free] / spread[free] ** 2
-            dampings = damping * np.array([0.1, 1.0, 30.0, 1000.0])
-            moves = [np.linalg.solve(normal + d * np.diag(np.diag(normal)), -gradient) for d in dampings]
-            trials = np.repeat(best[None], len(moves), 0)
-            trials[:, free] += moves
-            tried = self._errors(kind, count, trials, keep)
-            costs = [self._cost(e, t, spread) for e, t in zip(tried, trials, strict=True)]
-            at = int(np.argmin(costs))
-            if not costs[at] < cost:
-                break
-            gain = cost - costs[at]
-            best, errors, cost, damping = trials[at], tried[at], costs[at], float(dampings[at])
-            if gain < 1e-3 * max(1.0, cost * 1e-2):
-                break
-        if keep is not None:
-            errors = self._errors(kind, count, best[None], None)[0]
-        score = cost + count * float(np.log(max(self.total, 2)))
-        if count and not kind.angular and kind.fold(best[:count]) < LEAST_FOLD:
+        if count and not kind.angular and kind.fold(search.best[:count]) < LEAST_FOLD:
             score = np.inf
-        return _Solved(family, count, best, errors, score)
+        return _Solved(family, count, search.best, search.errors, score)
 
     def _cost(self, errors: Floats, parameters: Floats, spread: Floats) -> float:
         value = float((errors**2).sum() / self.noise**2 + ((parameters / spread) ** 2).sum())
         return value if np.isfinite(value) else np.inf
 
-    def _errors(self, kind: Family, count: int, parameters: Floats, keep: NDArray[np.bool_] | None) -> Floats:
-        """Signed distances (B, L, P), px of the source, of the points from their straight lines, for B lenses."""
-        points, there = self.points, self.there
-        if keep is not None:
-            points, there = points[keep], there[keep]
-        batch = len(parameters)
-        offset = points[None] - parameters[:, None, None, -2:]
-        radius = np.hypot(offset[..., 0], offset[..., 1])
-        depth, slope = np.ones_like(radius), np.zeros_like(radius)
-        if count:
-            k = parameters[:, :count].T[..., None, None]
-            depth = kind.depth(radius, k)
-            slope = (kind.depth(radius + 1e-4, k) - depth) / 1e-4 / np.maximum(radius, 1e-6)
-        rays = np.concatenate([offset, depth[..., None]], -1)
-        gradient = np.ones((batch, *there.shape))
-        normal = np.zeros((batch, len(points), 3))
+    def _errors(self, searches: list[_Search], parameters: list[Floats], everywhere: bool = False) -> list[Floats]:
+        """Signed distances (B, L, P), px of the source, of points from their straight lines, for B lenses a search.
+
+        They are 0 on lines that a search leaves out, unless wanted `everywhere`.
+        """
+        counts = [len(lenses) for lenses in parameters]
+        parts = [_rays(*s.candidate, lenses, self.points) for s, lenses in zip(searches, parameters, strict=True)]
+        used = np.ones((len(searches), len(self.points)), np.bool_)
+        if not everywhere:
+            used = np.array([search.lines for search in searches])
+        there = np.repeat(used[:, :, None] & self.there, counts, 0)
+        rays, slope = (np.concatenate([part[i] for part in parts]) for i in (0, 1))
+        offset = rays[..., :2]
+        gradient = np.ones(slope.shape)
+        normal = np.zeros((*slope.shape[:2], 3))
         for _ in range(2):
             weighted = rays * (there / gradient**2)[..., None]
             moments = np.swapaxes(weighted, -1, -2) @ rays
             if not np.isfinite(moments).all():
                 moments = np.nan_to_num(moments, nan=1e9, posinf=1e9, neginf=-1e9)
-            normal = np.linalg.eigh(moments)[1][..., 0]
+            normal = _least_axis(moments)
             normal = normal * np.where(normal @ ONE_SIDE < 0, -1.0, 1.0)[..., None]
             across = normal[:, :, None, :2] + (normal[:, :, None, 2] * slope)[..., None] * offset
             gradient = np.maximum(np.hypot(across[..., 0] / self.squeeze, across[..., 1]), 1e-9)
         off = (rays @ normal[..., None])[..., 0] / gradient
-        return np.asarray(np.where(there, off * self.half, 0.0))
+        errors = np.where(there, off * self.half, 0.0)
+        return np.split(errors, np.cumsum(counts)[:-1])
 
     def given(self, lens: Lens) -> _Solved:
         """A lens as if it had been solved for."""
         parameters = np.r_[lens.k, lens.centre.real / self.squeeze, lens.centre.imag]
-        errors = self._errors(lens.kind, len(lens.k), parameters[None], None)[0]
+        search = _Search((lens.family, len(lens.k)), parameters, np.arange(0), self.all)
+        errors = self._errors([search], [parameters[None]])[0][0]
         return _Solved(lens.family, len(lens.k), parameters, errors, 0.0)
 
     def lens(self, solved: _Solved) -> Lens:
@@ -244,7 +345,11 @@ class _Problem:
         if count < 4 or not solved.count:
             return None
         others = ~np.eye(count, dtype=np.bool_)
-        left_out = [self.solve(solved.family, solved.count, keep) for keep in others]
+        start = np.array([*solved.parameters[:-2], 0.0, 0.0])
+        searches = [_Search((solved.family, solved.count), start, np.arange(solved.count), lines) for lines in others]
+        left_out = self._refined(searches)
+        seen = self._errors(searches, [found.parameters[None] for found in left_out], everywhere=True)
+        left_out = [replace(found, errors=errors[0]) for found, errors in zip(left_out, seen, strict=True)]
         own = np.array([self.per_line(s)[i] for i, s in enumerate(left_out)])
         rest = np.array(
             [np.sqrt((s.errors[k] ** 2).sum() / self.there[k].sum()) for s, k in zip(left_out, others, strict=True)]
