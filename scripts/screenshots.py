@@ -17,6 +17,7 @@ STRAIGHTEDGES = (
     ((0.015, 0.5755), (0.1143, 0.5595), (0.3222, 0.5262), (0.6351, 0.4764), (0.8431, 0.4436), (0.9424, 0.4281)),
     ((0.0161, 0.6062), (0.1607, 0.595), (0.4121, 0.5636), (0.6628, 0.52), (0.8065, 0.4895)),
 )  # shares of the picture
+FRONT = ((0.275, 0.3), (0.345, 0.3), (0.345, 0.47), (0.275, 0.47))
 HOME = "http://127.0.0.1:8460/"
 
 
@@ -54,6 +55,50 @@ def draw_straightedges(page: Page) -> None:
     shoot(page, "optics")
 
 
+def turn_over_time(page: Page) -> None:
+    """The dinghy levelled by a drawn line, the turn keyed, in the bench that draw_straightedges left."""
+    page.get_by_role("button", name="before", exact=True).click()
+    while page.locator(".uprights li").count():
+        page.get_by_role("button", name="remove level line 1", exact=True).click()
+        page.wait_for_timeout(400)
+    page.get_by_role("button", name="Draw level or upright").click()
+    box = page.locator("canvas").bounding_box()
+    page.mouse.move(box["x"] + 0.0143 * box["width"], box["y"] + 0.595 * box["height"])
+    page.mouse.down()
+    page.mouse.move(box["x"] + 0.8 * box["width"], box["y"] + 0.45 * box["height"], steps=4)
+    page.mouse.up()
+    page.wait_for_timeout(800)
+    page.get_by_role("button", name="after", exact=True).click()
+    for _ in range(3):
+        page.keyboard.press("Shift+ArrowRight")
+    page.get_by_role("button", name="key: roll at this frame").click()
+    for _ in range(9):
+        page.keyboard.press("Shift+ArrowRight")
+    page.wait_for_timeout(800)
+    page.get_by_role("button", name="key (1): roll at this frame").click()
+    page.get_by_role("spinbutton", name="roll", exact=True).fill("1.5")
+    page.get_by_role("spinbutton", name="roll", exact=True).press("Enter")
+    page.get_by_text("Level and upright").scroll_into_view_if_needed()
+    page.get_by_label("Zoom of keyed optics").scroll_into_view_if_needed()
+    shoot(page, "over_time")
+
+
+def follow_a_front(page: Page) -> None:
+    """A house front of the quay, followed, with a chequered picture laid on it."""
+    page.get_by_text("For tracking and 3-D").click()
+    while page.get_by_role("button", name="remove the corners").count():
+        page.get_by_role("button", name="remove the corners").first.click()
+        page.wait_for_timeout(400)
+    page.get_by_role("button", name="Set four corners on this frame").click()
+    box = page.locator("canvas").bounding_box()
+    for x, y in FRONT:
+        page.mouse.click(box["x"] + x * box["width"], box["y"] + y * box["height"])
+    page.get_by_label("lay a chequered picture on it").check()
+    page.get_by_role("link", name="corners CSV").scroll_into_view_if_needed()
+    shoot(page, "flat")
+    page.get_by_text("For tracking and 3-D").click()
+
+
 def main() -> None:
     expect.set_options(timeout=120_000)
     with sync_playwright() as playwright:
@@ -64,6 +109,7 @@ def main() -> None:
         for clip in ("roofs_drone_02.mp4", "dinghy_03.mp4"):
             to_bench(page, clip)
         draw_straightedges(page)
+        turn_over_time(page)
         to_bench(page, "quay_walk_01.mp4")
         page.keyboard.press("w")
         shoot(page, "bench")
@@ -99,7 +145,7 @@ def main() -> None:
         page.get_by_role("button", name="save new").click()
         shoot(page, "deliver")
         page.get_by_role("button", name="after", exact=True).click()
-        page.wait_for_timeout(500)
+        follow_a_front(page)
         page.get_by_text("Data of these settings").click()
         page.get_by_role("link", name="report to print").click()
         page.wait_for_timeout(2500)

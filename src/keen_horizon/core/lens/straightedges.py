@@ -71,18 +71,20 @@ def fit_lens(
     problem = _Problem(lines, size, squeeze)
     solved = _solved(problem, family, {})
     plain, best, chosen = _chosen(solved, family)
-    ratio = problem.ratio(chosen)
-    if ratio > ROUGH:
-        centred = _chosen(dict(zip(solved, problem.centred(list(solved.values())), strict=True)), family)
-        if problem.ratio(centred[2]) <= ROUGH:
-            plain, best, chosen = centred
-        else:  # points set so roughly, or on what is not quite straight, tell less than they should
-            problem = _Problem(lines, size, squeeze, ratio)
-            solved = _solved(problem, family, {key: found.parameters for key, found in solved.items()})
-            plain, best, chosen = _chosen(solved, family)
-        ratio = problem.ratio(chosen)
-    chosen = problem.centred([chosen])[0]
-    odd = problem.odd_one(chosen) if blame and len(lines) <= MOST_BLAMED and ratio > ROUGH else None
+    ratio, odd = problem.ratio(chosen), None
+    if ratio > ROUGH:  # points set so roughly, or on what is not quite straight, tell less than they should
+        rough = _Problem(lines, size, squeeze, ratio)
+        again = _solved(rough, family, {key: found.parameters for key, found in solved.items()})
+        plain, best, chosen = _chosen(again, family)
+        ratio, chosen = rough.ratio(chosen), rough.centred([chosen])[0]
+        odd = rough.odd_one(chosen) if blame and len(lines) <= MOST_BLAMED else None
+        if odd is None:
+            aside = _chosen(dict(zip(solved, problem.centred(list(solved.values())), strict=True)), family)
+            if problem.ratio(aside[2]) <= ROUGH:  # it was only the centre
+                plain, best, chosen = aside
+                ratio = problem.ratio(chosen)
+    else:
+        chosen = problem.centred([chosen])[0]
     fits_better = chosen.family != best.family and problem.ratio(best) < ratio / 1.5
     better = best.family if ratio > CANNOT_FIT and fits_better else None
     return LensFit(problem.lens(chosen), problem.per_line(chosen), problem.per_line(plain), ratio, odd, better)
@@ -215,14 +217,17 @@ class _Problem:
 
         `starts` has parameters from a like problem; without, several are tried.
         """
-        trials = [_trials(*each) for each in candidates]
+        starts = starts or {}
         searches = [
-            _Search(candidate, places[0], np.arange(candidate[1]), self.all)
-            for candidate, places in zip(candidates, trials, strict=True)
+            _Search(
+                candidate, starts.get(candidate, np.zeros(candidate[1] + 2)).copy(), np.arange(candidate[1]), self.all
+            )
+            for candidate in candidates
         ]
-        for search, places, errors in zip(searches, trials, self._errors(searches, trials), strict=True):
-            found = places[int(np.argmin((errors**2).sum((1, 2))))]
-            search.best = (starts or {}).get(search.candidate, found).copy()
+        new = [search for search in searches if search.candidate not in starts]
+        trials = [_trials(*search.candidate) for search in new]
+        for search, places, errors in zip(new, trials, self._errors(new, trials) if new else [], strict=True):
+            search.best = places[int(np.argmin((errors**2).sum((1, 2))))].copy()
         return self._refined(searches)
 
     def centred(self, solved: list[_Solved]) -> list[_Solved]:
