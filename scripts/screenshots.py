@@ -22,7 +22,7 @@ HOME = "http://127.0.0.1:8460/"
 
 
 def shoot(page: Page, name: str) -> None:
-    page.wait_for_timeout(700)
+    page.wait_for_timeout(2000)
     page.screenshot(path=str(INTO / f"{name}.png"))
 
 
@@ -69,14 +69,12 @@ def turn_over_time(page: Page) -> None:
     page.mouse.up()
     page.wait_for_timeout(800)
     page.get_by_role("button", name="after", exact=True).click()
-    for _ in range(3):
-        page.keyboard.press("Shift+ArrowRight")
     page.get_by_role("button", name="key: roll at this frame").click()
-    for _ in range(9):
+    for _ in range(12):
         page.keyboard.press("Shift+ArrowRight")
     page.wait_for_timeout(800)
     page.get_by_role("button", name="key (1): roll at this frame").click()
-    page.get_by_role("spinbutton", name="roll", exact=True).fill("1.5")
+    page.get_by_role("spinbutton", name="roll", exact=True).fill("4.4")
     page.get_by_role("spinbutton", name="roll", exact=True).press("Enter")
     page.get_by_text("Level and upright").scroll_into_view_if_needed()
     page.get_by_label("Zoom of keyed optics").scroll_into_view_if_needed()

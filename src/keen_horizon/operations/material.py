@@ -65,7 +65,7 @@ def clip_measurement(session: Session, files: FileStore, clip: Clip, treatment: 
         return Measurement.still(info.display, first, clip_times(clip, files)[first : last + 1])
     if row is None:
         raise NotPossible(f"{clip.name}: the motion of frames {first}-{last} has not been measured yet.")
-    return _loaded(files.path(row.key)).part(first, last)
+    return _part(files.path(row.key), first, last)
 
 
 def covering_pin(session: Session, clip: Clip, pin: PinPoint, first: int, last: int) -> FollowedPin | None:
@@ -115,6 +115,12 @@ def clip_flat(session: Session, files: FileStore, clip: Clip, treatment: Treatme
     first, last = treatment.frames(clip_info(clip).frames)
     row = covering_flat(session, clip, treatment.optics, first, last)
     return None if row is None else PlaneTrack.load(files.path(row.key)).part(first, last)
+
+
+@lru_cache(maxsize=8)
+def _part(path: Path, first: int, last: int) -> Measurement:
+    """The same measurement for the same range, so that what follows from it can be kept."""
+    return _loaded(path).part(first, last)
 
 
 @lru_cache(maxsize=8)

@@ -7,6 +7,7 @@ their noise, so each counts by how much. The motion of every match is fitted ane
 
 from __future__ import annotations
 
+from collections import deque
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -27,14 +28,24 @@ FURTHEST_STRETCH = 8.0
 FURTHEST_PX = 1e5
 NOISE_PX = 0.05
 GRID = (12, 8)
+_LATELY: deque[tuple[Measurement, OpticsStage, Measurement]] = deque(maxlen=4)
 TURNING_SPREAD = 2e-4  # 1/px at 640 wide: turning tilts a straightened picture far more than shake a bent one
 
 
 def straightened(measurement: Measurement, stage: OpticsStage) -> Measurement:
-    """The measurement of the straightened picture."""
-    count = len(measurement)
-    if count < 2:
+    """The measurement of the straightened picture. The latest few are kept: motion is often solved anew on one lens."""
+    if len(measurement) < 2:
         return measurement
+    for known, through, result in list(_LATELY):
+        if known is measurement and through is stage:
+            return result
+    result = _straightened(measurement, stage)
+    _LATELY.append((measurement, stage, result))
+    return result
+
+
+def _straightened(measurement: Measurement, stage: OpticsStage) -> Measurement:
+    count = len(measurement)
     unit = max(measurement.size.width, measurement.size.height) / ANALYSED_SIDE
     points = _points(measurement)
     source, target, trust = points.through(stage, measurement.first)

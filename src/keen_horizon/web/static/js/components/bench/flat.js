@@ -51,7 +51,7 @@ export const flat = (parts) => ({
     if (!this.flatMarks().length) return "";
     if (!this.path || !this.path.flat) return this.work("flat") ? "" : "Not followed through this range with this lens yet.";
     const lost = stretches(this.path.flat.confidence, this.path.first);
-    return lost.length ? `Lost in ${lost.slice(0, 4).join(", ")}: set the corners again on a later frame.` : "Held throughout.";
+    return lost.length ? `Lost in ${lost.slice(0, 4).join(", ")}: set the corners again near there.` : "Held throughout.";
   },
   flatFollowed() {
     return Boolean(this.path && this.path.flat);
