@@ -14,6 +14,8 @@ from keen_horizon.core.lens.lens import Lens, fisheye_of
 from keen_horizon.core.lens.straightening import keep_step
 from keen_horizon.core.motion.measurement import Evidence, Matches, Measurement
 
+RULED_SIZE = Size(640, 360)
+RULED_LENS = fisheye_of("equidistant", 120)
 FULL_HD = Size(1920, 1080)
 
 

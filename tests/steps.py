@@ -116,6 +116,17 @@ def draft_of(page: Page) -> dict:
     return page.request.get(f"/api{re.search(r'/clips/[0-9]+', page.url)[0]}").json()["draft"]  # type: ignore[index]
 
 
+def away_from_the_still(page: Page, frame: int) -> float:
+    """How far the viewer is from the renderer's own still, of 255."""
+    live = canvas_of(page)
+    query = page.evaluate("draft => encodeURIComponent(JSON.stringify(draft))", draft_of(page))
+    address = re.sub(r"\?.*", "", page.url).replace("/clips/", "/media/clips/")
+    exact = page.request.get(f"{address}/still.jpg?frame={frame}&treatment={query}").body()
+    still = cv2.imdecode(np.frombuffer(exact, np.uint8), cv2.IMREAD_COLOR)
+    shown = cv2.resize(live, (still.shape[1], still.shape[0]), interpolation=cv2.INTER_AREA)
+    return float(np.abs(shown.astype(int) - still.astype(int)).mean())
+
+
 def drag(page: Page, selector: str, start: tuple[float, float], end: tuple[float, float]) -> None:
     """Drag over an element between two places, in shares of its size."""
     box = page.locator(selector).bounding_box()

@@ -7,10 +7,12 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from glass import RULED_LENS, RULED_SIZE, ruled_picture
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 from services import serving, throw_away_cluster, working
 
 from keen_horizon.config import Settings
+from keen_horizon.simulator.film import write_pictures
 
 FLAGS = [
     "--headless", "--no-sandbox", "--disable-quic", "--no-first-run", "--disable-background-networking",
@@ -34,6 +36,14 @@ def address(media: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[s
         settings = Settings(tmp_path_factory.mktemp("data"), cluster.url, media)
         with serving(settings) as found, working(settings):
             yield found
+
+
+@pytest.fixture(scope="session")
+def ruled(media: Path) -> Path:
+    """A clip of ruled lines, bent by RULED_LENS."""
+    clip = media / "ruled.mp4"
+    write_pictures((ruled_picture(RULED_LENS, RULED_SIZE) for _ in range(24)), RULED_SIZE, 24, clip, quality=10)
+    return clip
 
 
 @pytest.fixture

@@ -12,30 +12,22 @@ import cv2
 import numpy as np
 import pytest
 from accessibility import violations
-from glass import board_poses, filmed_board, ruled_line, ruled_picture
+from glass import RULED_LENS as LENS
+from glass import RULED_SIZE as SIZE
+from glass import board_poses, filmed_board, ruled_line
 from playwright.sync_api import Page, expect
 from services import wait_for
-from steps import bring_in, canvas_of, draft_of, drag, open_bench, start_project, to_bench
+from steps import away_from_the_still, bring_in, canvas_of, draft_of, drag, open_bench, start_project, to_bench
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.calibration import Board
-from keen_horizon.core.lens.lens import Lens, fisheye_of
+from keen_horizon.core.lens.lens import Lens
 from keen_horizon.core.lens.plate import plate_of
 from keen_horizon.core.lens.stmaps import bend_map
 from keen_horizon.core.media.frames import read_frames
 from keen_horizon.core.media.probe import probe
 from keen_horizon.core.treatment import Treatment
 from keen_horizon.simulator.film import write_pictures
-
-SIZE = Size(640, 360)
-LENS = fisheye_of("equidistant", 120)
-
-
-@pytest.fixture(scope="module")
-def ruled(media: Path) -> Path:
-    clip = media / "ruled.mp4"
-    write_pictures((ruled_picture(LENS, SIZE) for _ in range(24)), SIZE, 24, clip, quality=10)
-    return clip
 
 
 def click_along(page: Page, line: np.ndarray) -> None:
@@ -91,16 +83,9 @@ def test_a_lens_by_hand_is_drawn_as_it_is_rendered(page: Page, ruled: Path) -> N
     page.get_by_label("Start from a field of view").select_option("120")
     expect(page.locator(".facts")).to_contain_text("120.0° corner to corner")
     expect(page.locator("[data-stage=optics]")).to_contain_text("keeps")
-    page.wait_for_timeout(500)
-    live = canvas_of(page)
-    query = page.evaluate("draft => encodeURIComponent(JSON.stringify(draft))", draft_of(page))
-    address = re.sub(r"\?.*", "", page.url).replace("/clips/", "/media/clips/")
-    exact = page.request.get(f"{address}/still.jpg?frame=0&treatment={query}").body()
-    still = cv2.imdecode(np.frombuffer(exact, np.uint8), cv2.IMREAD_COLOR)
-    shown = cv2.resize(live[..., :3], (still.shape[1], still.shape[0]), interpolation=cv2.INTER_AREA)
-    difference = np.abs(shown.astype(int) - still.astype(int)).mean()
-    print(f"viewer against the renderer's still: {difference:.2f} of 255")
-    assert difference < 4
+    apart = away_from_the_still(page, 0)
+    print(f"viewer against the renderer's still: {apart:.2f} of 255")
+    assert apart < 4
     page.get_by_label("no gap … nothing lost, drag").fill("1")
     expect(page.locator(".facts")).to_contain_text("100.0 % of the source")
     page.get_by_role("button", name="Take the lens away").click()

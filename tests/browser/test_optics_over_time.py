@@ -2,41 +2,14 @@
 
 from __future__ import annotations
 
-import re
 from pathlib import Path
 
-import cv2
 import numpy as np
 import pytest
 from accessibility import violations
-from glass import ruled_picture
+from glass import RULED_SIZE as SIZE
 from playwright.sync_api import Page, expect
-from steps import canvas_of, draft_of, drag, go, settled, to_bench
-
-from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.lens.lens import fisheye_of
-from keen_horizon.simulator.film import write_pictures
-
-SIZE = Size(640, 360)
-LENS = fisheye_of("equidistant", 120)
-
-
-@pytest.fixture(scope="module")
-def ruled(media: Path) -> Path:
-    clip = media / "ruled_over_time.mp4"
-    write_pictures((ruled_picture(LENS, SIZE) for _ in range(24)), SIZE, 24, clip, quality=10)
-    return clip
-
-
-def away_from_the_still(page: Page, frame: int) -> float:
-    """How far the viewer is from the renderer's own still, of 255."""
-    live = canvas_of(page)
-    query = page.evaluate("draft => encodeURIComponent(JSON.stringify(draft))", draft_of(page))
-    address = re.sub(r"\?.*", "", page.url).replace("/clips/", "/media/clips/")
-    exact = page.request.get(f"{address}/still.jpg?frame={frame}&treatment={query}").body()
-    still = cv2.imdecode(np.frombuffer(exact, np.uint8), cv2.IMREAD_COLOR)
-    shown = cv2.resize(live, (still.shape[1], still.shape[0]), interpolation=cv2.INTER_AREA)
-    return float(np.abs(shown.astype(int) - still.astype(int)).mean())
+from steps import away_from_the_still, draft_of, drag, go, settled, to_bench
 
 
 def set_figure(page: Page, name: str, value: str) -> None:

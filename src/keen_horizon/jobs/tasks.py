@@ -12,8 +12,10 @@ from collections.abc import Callable
 from datetime import UTC, datetime
 from errno import ENOSPC
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 from sqlalchemy import Engine, select
 from sqlalchemy.orm import Session
 
@@ -134,22 +136,36 @@ def _ingest(engine: Engine, files: FileStore, work: Work, progress: Progress) ->
         clip.draft = clip.draft or first_treatment(session).to_json()
 
 
-def _measure(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
+class Material(NamedTuple):
+    """What work on a range of a clip starts from."""
+
+    source: Path
+    info: ClipInfo
+    times: NDArray[np.float64]
+    first: int
+    last: int
+
+
+def _material(session: Session, files: FileStore, work: Work) -> Material:
     assert work.first is not None
     assert work.last is not None
+    clip = session.get_one(Clip, work.clip_id)
+    return Material(source_file(clip, files), clip_info(clip), clip_times(clip, files), work.first, work.last)
+
+
+def _measure(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
     with transaction(engine) as session:
-        clip = session.get_one(Clip, work.clip_id)
-        source, info, times = source_file(clip, files), clip_info(clip), clip_times(clip, files)
+        material = _material(session, files, work)
         known = session.scalar(
             select(MeasuredRange).where(
-                MeasuredRange.clip_id == clip.id, MeasuredRange.first <= work.first, MeasuredRange.last >= work.last
+                MeasuredRange.clip_id == work.clip_id,
+                MeasuredRange.first <= material.first,
+                MeasuredRange.last >= material.last,
             )
         )
     checkpoint = files.work_path(f"measure-{work.clip_id}-{work.first}-{work.last}.checkpoint")
     if known is None:
-        measurement = measure_clip(
-            source, info, times, work.first, work.last, progress.frames, progress.should_stop, checkpoint
-        )
+        measurement = measure_clip(*material, progress.frames, progress.should_stop, checkpoint)
         result = files.work_path(f"measure-{work.clip_id}-{work.first}-{work.last}.npz")
         measurement.save(result)
         before = shake(measurement.poses.about(measurement.size.centre), measurement.size)
@@ -157,8 +173,8 @@ def _measure(engine: Engine, files: FileStore, work: Work, progress: Progress) -
             session.add(
                 MeasuredRange(
                     clip_id=work.clip_id,
-                    first=work.first,
-                    last=work.last,
+                    first=material.first,
+                    last=material.last,
                     key=files.keep(result, ".npz"),
                     shake_percent=100 * before / measurement.size.width,
                     blind_pairs=int(measurement.blind.sum()),
@@ -169,15 +185,13 @@ def _measure(engine: Engine, files: FileStore, work: Work, progress: Progress) -
 
 
 def _pin(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
-    assert work.first is not None
-    assert work.last is not None
     pin = PinPoint.model_validate(work.details)
     with transaction(engine) as session:
+        material = _material(session, files, work)
         clip = session.get_one(Clip, work.clip_id)
-        source, info, times = source_file(clip, files), clip_info(clip), clip_times(clip, files)
-        if covering_pin(session, clip, pin, work.first, work.last) is not None:
+        if covering_pin(session, clip, pin, material.first, material.last) is not None:
             return
-    track = pin_clip(source, info, times, work.first, work.last, pin, progress.frames, progress.should_stop)
+    track = pin_clip(*material, pin, progress.frames, progress.should_stop)
     result = files.work_path(f"pin-{work.id}.npz")
     track.save(result)
     with transaction(engine) as session:
@@ -185,8 +199,8 @@ def _pin(engine: Engine, files: FileStore, work: Work, progress: Progress) -> No
             FollowedPin(
                 clip_id=work.clip_id,
                 marks=mark_key(pin.marks),
-                first=work.first,
-                last=work.last,
+                first=material.first,
+                last=material.last,
                 key=files.keep(result, ".npz"),
                 lost=int((track.trail.confidence == 0).sum()),
             )
@@ -194,27 +208,23 @@ def _pin(engine: Engine, files: FileStore, work: Work, progress: Progress) -> No
 
 
 def _flat(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
-    assert work.first is not None
-    assert work.last is not None
     optics = Optics.model_validate(work.details)
     assert optics.flat is not None
     with transaction(engine) as session:
+        material = _material(session, files, work)
         clip = session.get_one(Clip, work.clip_id)
-        source, info, times = source_file(clip, files), clip_info(clip), clip_times(clip, files)
-        if covering_flat(session, clip, optics, work.first, work.last) is not None:
+        if covering_flat(session, clip, optics, material.first, material.last) is not None:
             return
-    thing = optics.flat
-    first, last = work.first, work.last
-    track = follow_clip(source, info, times, first, last, thing, optics, progress.frames, progress.should_stop)
+    track = follow_clip(*material, optics.flat, optics, progress.frames, progress.should_stop)
     result = files.work_path(f"flat-{work.id}.npz")
     track.save(result)
     with transaction(engine) as session:
         session.add(
             FollowedFlat(
                 clip_id=work.clip_id,
-                marks=flat_key(thing, optics),
-                first=work.first,
-                last=work.last,
+                marks=flat_key(optics.flat, optics),
+                first=material.first,
+                last=material.last,
                 key=files.keep(result, ".npz"),
                 lost=int((track.confidence == 0).sum()),
             )
@@ -222,12 +232,9 @@ def _flat(engine: Engine, files: FileStore, work: Work, progress: Progress) -> N
 
 
 def _lens(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
-    assert work.first is not None
-    assert work.last is not None
     with transaction(engine) as session:
-        clip = session.get_one(Clip, work.clip_id)
-        source, info, times = source_file(clip, files), clip_info(clip), clip_times(clip, files)
-    found = find_clip_lens(source, info, times, work.first, work.last, progress.frames, progress.should_stop)
+        material = _material(session, files, work)
+    found = find_clip_lens(*material, progress.frames, progress.should_stop)
     with transaction(engine) as session:
         session.get_one(Work, work.id).details = {
             "lens": settings_of(found.lens),
@@ -237,15 +244,10 @@ def _lens(engine: Engine, files: FileStore, work: Work, progress: Progress) -> N
 
 
 def _board(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
-    assert work.first is not None
-    assert work.last is not None
     details = work.details or {}
     with transaction(engine) as session:
-        clip = session.get_one(Clip, work.clip_id)
-        source, info, times = source_file(clip, files), clip_info(clip), clip_times(clip, files)
-    found = calibrate_clip(
-        source, info, times, work.first, work.last, Board(**details["board"]), progress.frames, progress.should_stop
-    )
+        material = _material(session, files, work)
+    found = calibrate_clip(*material, Board(**details["board"]), progress.frames, progress.should_stop)
     with transaction(engine) as session:
         keep_calibration(session, session.get_one(Clip, work.clip_id), details["name"], found)
 
