@@ -3,7 +3,8 @@
 From the frame its corners were set on, each frame is registered to that frame's texture of the plane with a homography
 by maximising the enhanced correlation coefficient (Evangelidis & Psarakis 2008): comparing with one texture, errors do
 not add up along the way. Lucas-Kanade between neighbouring frames, both seen where the plane was last, gives the
-start. The plane is lost where nothing correlates, and looked for again where it was last.
+start. The plane is lost where nothing correlates, and looked for again where it was last. The texture is never taken
+anew: what walks through it would be followed.
 
 A plane is a homography (3, 3) from its texture's pixels to straightened pixels. Pictures come as functions, so that
 lens and picture are sampled once, where the plane is.
@@ -20,7 +21,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, transform
-from keen_horizon.core.motion.pin import LOST_BELOW, RENEW_BELOW, Trail, between_marks, bridged
+from keen_horizon.core.motion.pin import LOST_BELOW, Trail, between_marks, bridged
 
 Floats = NDArray[np.float64]
 Gray = NDArray[np.uint8]
@@ -32,6 +33,7 @@ MARGIN = 0.3  # of the texture's side, looked at around it
 MOST_FEATURES = 200
 LEAST_FEATURES = 8
 WITHIN_PX = 2.0
+SURE_AGAIN = 0.9  # correlation from which a lost plane is found again
 SOFTNESS_PX = 1.0
 _CRITERIA = (cv2.TERM_CRITERIA_COUNT + cv2.TERM_CRITERIA_EPS, 50, 1e-5)
 
@@ -74,7 +76,7 @@ class PlaneFollower:
         self.inner = (slice(top, -top), slice(left, -left))
         self.texture = self._look(seen)[self.inner]
         self.previous: Seen = seen
-        self.steady = 1.0
+        self.lost = False
 
     def follow(self, seen: Seen) -> tuple[Floats, float]:
         """Corners (4, 2) in the next frame and the correlation; 0 when lost, with where they were last."""
@@ -82,14 +84,12 @@ class PlaneFollower:
         moved = self._flow(before, now)
         found = self._registered(seen, self.plane @ moved) or self._registered(seen, self.plane)
         if found is None:
+            self.lost = True
             return transform(self.plane, self.rectangle), 0.0
         plane, correlation = found
-        if correlation < RENEW_BELOW <= self.steady:
-            self.texture = before[self.inner]
-            renewed = self._registered(seen, plane)
-            if renewed is not None and renewed[1] > correlation:
-                plane, correlation = renewed
-        self.plane, self.steady, self.previous = plane, correlation, seen
+        if self.lost and correlation < SURE_AGAIN:
+            return transform(self.plane, self.rectangle), 0.0
+        self.plane, self.previous, self.lost = plane, seen, False
         return transform(self.plane, self.rectangle), correlation
 
     def _look(self, seen: Seen, plane: Floats | None = None) -> Gray:
