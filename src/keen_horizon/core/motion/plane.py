@@ -21,7 +21,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, transform
-from keen_horizon.core.motion.pin import LOST_BELOW, Trail, between_marks, bridged
+from keen_horizon.core.motion.pin import Trail, between_marks, bridged
 
 Floats = NDArray[np.float64]
 Gray = NDArray[np.uint8]
@@ -33,8 +33,11 @@ MARGIN = 0.3  # of the texture's side, looked at around it
 MOST_FEATURES = 200
 LEAST_FEATURES = 8
 WITHIN_PX = 2.0
+SURE = 0.8  # correlation below which a plane is lost
 SURE_AGAIN = 0.9  # correlation from which a lost plane is found again
 SOFTNESS_PX = 1.0
+EVENED_PX = 12.0
+LEAST_CONTRAST = 4.0  # grey levels, below which it is noise
 _CRITERIA = (cv2.TERM_CRITERIA_COUNT + cv2.TERM_CRITERIA_EPS, 50, 1e-5)
 
 
@@ -93,10 +96,10 @@ class PlaneFollower:
         return transform(self.plane, self.rectangle), correlation
 
     def _look(self, seen: Seen, plane: Floats | None = None) -> Gray:
-        """The frame where the plane was last, as a texture with its margin; softened before its edges are cut off."""
+        """The frame where the plane was last, as a texture with its margin, evened out before its edges are cut off."""
         points = self.grid.reshape(-1, 2).astype(np.float64)
         places = transform(self.plane if plane is None else plane, points)
-        return np.asarray(cv2.GaussianBlur(seen(places.reshape(self.grid.shape)), (0, 0), SOFTNESS_PX))
+        return _evened(seen(places.reshape(self.grid.shape)))
 
     def _flow(self, before: Gray, now: Gray) -> Floats:
         """How the texture moved between two looks, in its own pixels; the identity where it is not told."""
@@ -130,7 +133,7 @@ class PlaneFollower:
         plane = np.asarray(plane / plane[2, 2])
         moved = np.abs(transform(plane, self.rectangle) - transform(guess, self.rectangle)).max()
         near = moved < MARGIN * np.abs(np.ptp(transform(guess, self.rectangle), 0)).max()
-        return (plane, float(correlation)) if near and correlation >= LOST_BELOW else None
+        return (plane, float(correlation)) if near and correlation >= SURE else None
 
 
 def follow_plane(frames: Iterable[Seen], corners: Floats) -> tuple[Floats, Floats]:
@@ -155,6 +158,15 @@ def whole(corners: Floats, confidence: Floats) -> NDArray[np.complex128]:
     """Corners (N, 4) with lost stretches bridged between the frames beside them."""
     points = corners[..., 0] + 1j * corners[..., 1]
     return np.stack([bridged(Trail(points[:, i], confidence)).points for i in range(4)], 1)
+
+
+def _evened(look: Gray) -> Gray:
+    """Softened, and of like contrast everywhere, so that every part counts alike; 0 stays 0."""
+    soft = cv2.GaussianBlur(look.astype(np.float32), (0, 0), SOFTNESS_PX)
+    mean = cv2.GaussianBlur(soft, (0, 0), EVENED_PX)
+    spread = np.sqrt(np.maximum(cv2.GaussianBlur(soft * soft, (0, 0), EVENED_PX) - mean * mean, 0))
+    even = np.clip(128 + 48 * (soft - mean) / (spread + LEAST_CONTRAST), 1, 255)
+    return np.where(look > 0, even, 0).astype(np.uint8)
 
 
 def _texture_size(corners: Floats) -> tuple[int, int]:
