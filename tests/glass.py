@@ -8,11 +8,13 @@ import cv2
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.geometry.picture import Size, transform
 from keen_horizon.core.lens.calibration import Board
 from keen_horizon.core.lens.lens import Lens, fisheye_of
+from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.straightening import keep_step
 from keen_horizon.core.motion.measurement import Evidence, Matches, Measurement
+from keen_horizon.core.path.camera_path import CameraPath
 
 RULED_SIZE = Size(640, 360)
 RULED_LENS = fisheye_of("equidistant", 120)
@@ -77,6 +79,39 @@ def shaking_camera(count: int, rms_deg: float, seed: int) -> Rotation:
     kernel /= np.sqrt((kernel**2).sum())
     turns = [np.convolve(random.normal(0, rms_deg, count + 12), kernel, "valid") for _ in range(3)]
     return Rotation.from_euler("xyz", np.stack(turns, -1), degrees=True)
+
+
+def rocking_camera(count: int) -> Rotation:
+    """Rotations (N,) world_from_camera as of the demo's dinghy: 5.5 degrees of roll, 2.6 of pitch, a drift, jitter."""
+    times, jitter = np.arange(count) / 30, shaking_camera(count, 0.4, seed=9)
+    yaw, pitch = 1.0 * times, 2.6 * np.sin(2 * np.pi * 0.55 * times)
+    roll = 5.5 * np.sin(2 * np.pi * 0.38 * times + 1)
+    return Rotation.from_euler("YXZ", np.stack([yaw, pitch, roll], -1), degrees=True) * jitter
+
+
+def corner_wobble(path: CameraPath, stage: OpticsStage | None, lens: Lens, turns: Rotation) -> float:
+    """How far what stands at the output's corners strays, px RMS, from where a camera that only turns would show it.
+
+    How it turns is told, frame by frame, by the middle of the output. The mean over time does not count.
+    """
+    size, middle = path.size, path.size.centre
+    corners = np.array([[0.06, 0.11], [0.94, 0.11], [0.94, 0.89], [0.06, 0.89]]) * (size.width, size.height)
+    near = np.stack([a.ravel() for a in np.meshgrid(np.linspace(-0.1, 0.1, 7), np.linspace(-0.15, 0.15, 5))], -1)
+    near = near * (size.width, size.height) + (middle.real, middle.imag)
+    strayed = []
+    for frame, src_from_out in enumerate(path.matrices()):
+
+        def source(points: np.ndarray, frame: int = frame) -> np.ndarray:
+            return stage.points(frame, points) if stage else points
+
+        def world(points: np.ndarray, frame: int = frame, matrix: np.ndarray = src_from_out) -> np.ndarray:
+            return turns[frame].apply(rays_of(lens, source(transform(matrix, points)), size))
+
+        camera, _ = Rotation.align_vectors(world(near), rays_of(lens, source(near), size))
+        seen = seen_at(lens, camera.inv().apply(world(corners)), size)
+        strayed.append((stage.straighten(frame, seen) if stage else seen) - corners)
+    apart = np.array(strayed) - np.mean(strayed, 0)
+    return float(np.sqrt((apart**2).sum(-1).mean()))
 
 
 def seen_by_turning_camera(lens: Lens, turns: Rotation, size: Size) -> Measurement:

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from keen_horizon.core.errors import LensError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.keyframes import keyed
+from keen_horizon.core.lens.families import FAMILIES
 from keen_horizon.core.lens.lens import Lens
 from keen_horizon.core.lens.straightening import (
     USUAL_FOCAL,
@@ -170,6 +171,11 @@ def focal_of(optics: Optics) -> float:
         if lens.kind.angular and lens.k[0] > 0:
             return float(1 / np.sqrt(lens.k[0]))
     return optics.focal or USUAL_FOCAL
+
+
+def knows_angles(optics: Optics) -> bool:
+    """Whether the angles behind the lens are told: by a fisheye itself, else by a focal length that is set."""
+    return optics.focal is not None or (optics.lens is not None and FAMILIES[optics.lens.family].angular)
 
 
 def _with_figures(optics: Optics, figures: dict[str, float]) -> Optics:

@@ -13,8 +13,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.geometry.similarity import Complex, as_complex
 from keen_horizon.core.lens.lens import Lens, straight_reach
-from keen_horizon.core.lens.projection import FURTHEST, flat, projected
+from keen_horizon.core.lens.projection import flat, projected
+from keen_horizon.core.lens.seen import NOWHERE, frame_shares
 from keen_horizon.core.lens.turning import through
 
 Floats = NDArray[np.float64]
@@ -85,6 +87,18 @@ class LensStage:
         return self._pixels(self.view.from_flat(seen) / self.step)
 
     @property
+    def camera(self) -> Floats:
+        """From rays, x to the right, y down, z ahead, to the flat straightened picture, half-diagonals: K (3, 3)."""
+        focal, centre = self.view.focal, self.lens.centre
+        return np.array([[focal * self.lens.squeeze, 0, centre.real], [0, focal, centre.imag], [0, 0, 1.0]])
+
+    def rays(self, points: Floats) -> Floats:
+        """Source points (N, 2) as unit rays (N, 3) of a camera whose focal length the view tells."""
+        flat_points = np.column_stack([self._offsets(self.lens.straighten(points, self.size)), np.ones(len(points))])
+        rays = flat_points @ np.linalg.inv(self.camera).T
+        return np.asarray(rays / np.linalg.norm(rays, axis=1, keepdims=True))
+
+    @property
     def matrix(self) -> Floats | None:
         """The map as a homography (3, 3) on pixels; None where it is none."""
         if not (self.lens.plain and self.view.planar):
@@ -118,18 +132,28 @@ def step_between(filled: float, kept: float, canvas: float) -> float:
 
 @lru_cache(maxsize=4096)
 def fill_step(lens: Lens, size: Size, view: View = View()) -> float:
-    """The largest step without a gap, by a fine border, made 0.1 % smaller; SMALLEST at least.
-
-    Around the middle, the frame holds no gap as long as nothing of the border of what was seen lies inside it: the
-    source's border, straightened, and the circle up to which the lens can be undone.
-    """
-    stage = LensStage(lens, size, 1.0, view)
-    nowhere = np.full((1, 2), np.inf)
-    seen = stage.straighten(size.border(step=BORDER_STEP))
-    corners = np.cumsum([len(side) for side in size.sides(step=BORDER_STEP)[:-1]])
-    rim = _rim(stage)
-    nearest = _least_share(np.concatenate([np.insert(seen, corners, nowhere, 0), nowhere, rim, rim[:1]]), size)
+    """The largest step without a gap, by a fine border, made 0.1 % smaller; SMALLEST at least."""
+    border = seen_border(LensStage(lens, size, 1.0, view))
+    nearest = float(frame_shares(border[None], size)[0])
     return float(np.clip(nearest / SAFETY, SMALLEST, WIDEST))
+
+
+def seen_border(stage: LensStage, step: int = BORDER_STEP) -> Complex:
+    """The border (M,) of what was seen, in the straightened picture, px from its middle.
+
+    It is the source's border and the circle up to which the lens can be undone; very far away points break it.
+    """
+    size = stage.size
+    nowhere = np.full((1, 2), NOWHERE)
+    middle = np.array([size.centre.real, size.centre.imag])
+    source = size.border(step=step)
+    corners = np.cumsum([len(side) for side in size.sides(step=step)[:-1]])
+    border = np.insert(stage.straighten(source), corners, nowhere, 0)
+    reach = straight_reach(stage.lens) * size.half_diagonal * min(1.0, stage.lens.squeeze)
+    if np.hypot(*(stage.lens.straighten(source, size) - middle).T).max() > 0.9 * reach:
+        rim = _rim(stage)
+        border = np.concatenate([border, nowhere, rim, rim[:1]])
+    return as_complex(border - middle)
 
 
 @lru_cache(maxsize=4096)
@@ -155,32 +179,10 @@ def _rim(stage: LensStage) -> Floats:
     return np.asarray(stage.view.from_flat(flat_points) * size.half_diagonal + (size.centre.real, size.centre.imag))
 
 
-def _offsets(points: Floats, size: Size) -> Floats:
-    """Points (N, 2) from the middle, 1 at the frame's own border."""
-    return np.asarray((points - (size.centre.real, size.centre.imag)) / (size.width / 2, size.height / 2))
-
-
 def _shares(points: Floats, size: Size) -> Floats:
     """How large the frame, about its middle, must be to reach points (N, 2): 1 for its own border."""
-    return np.asarray(np.abs(_offsets(points, size)).max(1))
-
-
-def _least_share(curve: Floats, size: Size) -> float:
-    """How large the frame may be before it meets a curve of points (N, 2), broken where one lies very far away.
-
-    Between two points that is least at one of them, or where the frame's corner meets their line.
-    """
-    ends = _offsets(curve, size)
-    shares = np.abs(ends).max(1)
-    near = (shares[:-1] < FURTHEST) & (shares[1:] < FURTHEST)
-    start, end = ends[:-1][near], ends[1:][near]
-    corners = []
-    for across in (np.array([1.0, -1.0]), np.array([1.0, 1.0])):
-        a, b = start @ across, end @ across
-        meets = a * b < 0
-        place = (a[meets] / (a[meets] - b[meets]))[:, None]
-        corners.append(np.abs(start[meets] + place * (end[meets] - start[meets])).max(1))
-    return float(min(part.min(initial=np.inf) for part in (shares, *corners)))
+    offsets = (points - (size.centre.real, size.centre.imag)) / (size.width / 2, size.height / 2)
+    return np.asarray(np.abs(offsets).max(1))
 
 
 def kept_area(stage: LensStage) -> float:

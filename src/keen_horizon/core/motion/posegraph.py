@@ -49,11 +49,10 @@ def solve_poses(edges: Edges, chain: Similarities, radius: float) -> Similaritie
     wanted = np.log(edges.motion.z)
     offset = wanted - (guess[edges.source] - guess[edges.target])
     offset = offset.real + 1j * np.angle(np.exp(1j * offset.imag))
-    change = _robust(edges, offset, count, edges.sigma / radius)
-    logs = guess + change
+    logs = guess + _robust_complex(edges, offset, count, edges.sigma / radius)
     z = np.exp(logs - logs[0])
     seen = z[edges.target] * (edges.motion.z * edges.centre + edges.motion.t)
-    t = _robust(edges, seen - z[edges.source] * edges.centre, count, edges.sigma * np.abs(z[edges.target]))
+    t = _robust_complex(edges, seen - z[edges.source] * edges.centre, count, edges.sigma * np.abs(z[edges.target]))
     return Similarities(z, t - t[0])
 
 
@@ -65,17 +64,27 @@ def solve_tilts(edges: Edges, tilt: Complex, poses: Similarities) -> Complex:
     """
     seen = tilt / np.conj(poses.z[edges.source])
     scale = np.maximum(np.median(np.abs(seen)), 1e-9) / edges.sigma.min()
-    found = _robust(edges, seen, len(poses), edges.sigma * scale)
+    found = _robust_complex(edges, seen, len(poses), edges.sigma * scale)
     return np.asarray((found - found[0]) * np.conj(poses.z))
 
 
-def _robust(edges: Edges, difference: Complex, count: int, sigma: Floats) -> Complex:
-    """Values x (N,) with x_source - x_target = difference, outliers outvoted."""
+def _robust_complex(edges: Edges, difference: Complex, count: int, sigma: Floats) -> Complex:
+    x = robust_values(edges.source, edges.target, np.stack([difference.real, difference.imag], -1), count, sigma)
+    return np.asarray(x[:, 0] + 1j * x[:, 1])
+
+
+def robust_values(
+    source: NDArray[np.intp], target: NDArray[np.intp], difference: Floats, count: int, sigma: Floats
+) -> Floats:
+    """Values x (N, k) with x_source - x_target = difference (E, k), outliers outvoted; x_0 is near 0.
+
+    `sigma` (E,) is the expected error of a difference's length.
+    """
     weights = 1 / sigma**2
-    x = np.zeros(count, np.complex128)
+    x = np.zeros((count, difference.shape[1]))
     for turn in range(ROUNDS):
-        x = _solve(edges, difference, count, weights)
-        errors = np.abs(x[edges.source] - x[edges.target] - difference) / sigma
+        x = _solve(source, target, difference, count, weights)
+        errors = np.linalg.norm(x[source] - x[target] - difference, axis=1) / sigma
         scale = max(1.0, 1.5 * float(np.median(errors)))
         ratio = errors / (4.685 * scale)
         robust = 1 / (1 + ratio**2) if turn < 3 else np.clip(1 - ratio**2, 1e-4, None) ** 2
@@ -83,14 +92,12 @@ def _robust(edges: Edges, difference: Complex, count: int, sigma: Floats) -> Com
     return x
 
 
-def _solve(edges: Edges, difference: Complex, count: int, weights: Floats) -> Complex:
-    a, b = edges.source, edges.target
+def _solve(a: NDArray[np.intp], b: NDArray[np.intp], difference: Floats, count: int, weights: Floats) -> Floats:
     rows, columns = np.r_[a, b, a, b], np.r_[a, b, b, a]
     values = np.r_[weights, weights, -weights, -weights]
     laplacian = csc_matrix((values, (rows, columns)), (count, count))
     anchored = laplacian + csc_matrix(([weights.max()], ([0], [0])), (count, count))
-    right = np.zeros(count, np.complex128)
-    np.add.at(right, a, weights * difference)
-    np.add.at(right, b, -weights * difference)
-    factor = splu(anchored)
-    return np.asarray(factor.solve(right.real) + 1j * factor.solve(right.imag))
+    right = np.zeros((count, difference.shape[1]))
+    np.add.at(right, a, weights[:, None] * difference)
+    np.add.at(right, b, -weights[:, None] * difference)
+    return np.asarray(splu(anchored).solve(right))

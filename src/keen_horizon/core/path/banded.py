@@ -14,12 +14,13 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.linalg import cho_solve_banded, cholesky_banded
+from scipy.linalg import LinAlgError, cho_solve_banded, cholesky_banded
 
 from keen_horizon.core.errors import SolveError
 
 Floats = NDArray[np.float64]
 
+NOT_SOLVED = "The camera path could not be solved for these limits. Raise the zoom limit a little."
 ITERATIONS = 80
 TOLERANCE = 1e-9
 
@@ -61,7 +62,8 @@ def minimise(program: BandedProgram, start: Floats) -> Floats:
     """The minimiser (N, k) from `start`; every inequality holds. Raises SolveError without progress."""
     bound = program.bound
     x: Floats = start.copy()
-    size = max(1.0, float(np.abs(program.linear).max()))
+    pull = banded_product(program.hessian, x.ravel()) - program.linear
+    size = max(1.0, float(np.abs(program.linear).max()), float(np.abs(pull).max()))
     slack = np.maximum(bound - program.left(x), 1.0)
     dual = size / slack  # on one central path from the start: four times fewer rounds than from ones
     for _ in range(ITERATIONS):
@@ -81,7 +83,7 @@ def minimise(program: BandedProgram, start: Floats) -> Floats:
         reach = min(1.0, 0.995 * _reach(slack, step[1]), 0.995 * _reach(dual, step[2]))
         x, slack, dual = x + reach * step[0], slack + reach * step[1], dual + reach * step[2]
     if not np.isfinite(x).all() or (program.left(x) - bound).max() > 1e-3:
-        raise SolveError("The camera path could not be solved for these limits. Raise the zoom limit a little.")
+        raise SolveError(NOT_SOLVED)
     return x
 
 
@@ -95,7 +97,10 @@ def banded_product(lower: Floats, x: Floats) -> Floats:
 
 
 def _factor(lower: Floats) -> Floats:
-    return np.asarray(cholesky_banded(lower, lower=True, check_finite=False))
+    try:
+        return np.asarray(cholesky_banded(lower, lower=True, check_finite=False))
+    except LinAlgError as error:
+        raise SolveError(NOT_SOLVED) from error
 
 
 def _with_barrier(program: BandedProgram, weight: Floats) -> Floats:

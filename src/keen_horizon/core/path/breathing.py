@@ -12,9 +12,19 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import maximum_filter1d
 
+from keen_horizon.core.treatment import Framing
+
 Floats = NDArray[np.float64]
 
 ROUNDING_S = 0.5
+SAFETY = 1 + 1e-7
+
+
+def window_shrink(demand: Floats, framing: Framing, rate: float) -> Floats:
+    """What the window is shrunk by (N,) so that it holds no gap: by one figure, or breathing."""
+    if framing.zoom == "breathing" and framing.edges == "fill":
+        return breathing_zoom(demand, framing.zoom_rate, rate) * SAFETY
+    return np.full(len(demand), max(1.0, float(demand.max())) * SAFETY)
 
 
 def breathing_zoom(demand: Floats, rate_per_second: float, frames_per_second: float) -> Floats:

@@ -10,8 +10,9 @@ from numpy.typing import NDArray
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Similarities
 from keen_horizon.core.geometry.tilt import tilt_matrices
+from keen_horizon.core.lens.region import SeenRegion
 from keen_horizon.core.path.borrowing import Borrowing
-from keen_horizon.core.path.window import centred_corners
+from keen_horizon.core.path.window import centred_corners, gap_areas, kept_areas
 from keen_horizon.core.treatment import Window
 
 Floats = NDArray[np.float64]
@@ -23,11 +24,15 @@ UNTOUCHED = Window()
 class CameraPath:
     """The steadied path of N frames from clip number `first`, centred coordinates (see `window`).
 
-    A frame's correction, src_from_out, is the similarity S, a tilt, the window shrunk by `shrink`, and the
-    window's nudge by hand:  S U(tilt) nudge / shrink. `wanted_zoom` (N,) is the enlargement a frame would need
-    if no limit held; `measured` and `steadied` are the poses before and after, `measured_tilts` and
-    `steadied_tilts` their perspective; `lenders` the poses that go with that perspective. `limited` tells
-    whether the zoom limit changed the path; `borrowed` what frames lend to each other, if that was asked for.
+    A frame's correction, src_from_out, is the similarity S, a `stretch` (N, 2, 2) where the camera was turned
+    behind a lens, a tilt, the window shrunk by `shrink`, and the window's nudge by hand:
+
+        S stretch U(tilt) nudge / shrink.
+
+    `wanted_zoom` (N,) is the enlargement a frame would need if no limit held; `measured` and `steadied` are the
+    poses before and after, `measured_tilts` and `steadied_tilts` their perspective; `lenders` the poses that go
+    with that perspective. `limited` tells whether the zoom limit changed the path; `borrowed` what frames lend to
+    each other, if that was asked for. `region` is what the window may show where that is not the frame.
     """
 
     size: Size
@@ -44,6 +49,8 @@ class CameraPath:
     limited: bool
     borrowed: Borrowing | None = None
     nudge: Window = UNTOUCHED
+    stretch: Floats | None = None
+    region: SeenRegion | None = None
 
     def __len__(self) -> int:
         return len(self.shrink)
@@ -66,7 +73,10 @@ class CameraPath:
         window[:, 0, 1], window[:, 1, 0] = -turn.imag / self.shrink, turn.imag / self.shrink
         window[:, 0, 2], window[:, 1, 2] = self.nudge.x / self.shrink, self.nudge.y / self.shrink
         window[:, 2, 2] = 1
-        return self.correction.matrices() @ tilt_matrices(self.tilt, self.size) @ window
+        corrected = self.correction.matrices()
+        if self.stretch is not None:
+            corrected[:, :2, :2] = corrected[:, :2, :2] @ self.stretch
+        return corrected @ tilt_matrices(self.tilt, self.size) @ window
 
     def matrices(self) -> Floats:
         """src_from_out (N, 3, 3) in pixels of the display size."""
@@ -90,11 +100,27 @@ class CameraPath:
         places = self.centred_matrices() @ np.stack([corners.real, corners.imag, np.ones(4)])
         return np.asarray((places[:, 0] + 1j * places[:, 1]) / places[:, 2])
 
+    def kept_areas(self) -> Floats:
+        """The share (N,) of what each frame shows that the output shows."""
+        if self.region is not None:
+            return self.region.kept(self.centred_matrices(), self.first)
+        return kept_areas(self.quads(), self.size)
+
+    def gap_areas(self) -> Floats:
+        """The share (N,) of each output frame that has no picture of its own frame."""
+        if self.region is not None:
+            return self.region.gaps(self.centred_matrices(), self.first)
+        return gap_areas(self.quads(), self.size)
+
 
 def recentred(matrices: Floats, size: Size) -> Floats:
     """Matrices (N, 3, 3) on centred points as matrices on pixels of a frame."""
     move = np.array([[1, 0, size.centre.real], [0, 1, size.centre.imag], [0, 0, 1]])
     return np.asarray(move @ matrices @ np.linalg.inv(move))
+
+
+def _stretch(path: CameraPath) -> Floats:
+    return np.tile(np.eye(2), (len(path), 1, 1)) if path.stretch is None else path.stretch
 
 
 def joined_paths(paths: list[CameraPath]) -> CameraPath:
@@ -117,5 +143,7 @@ def joined_paths(paths: list[CameraPath]) -> CameraPath:
         measured_tilts=np.concatenate([path.measured_tilts for path in paths]),
         steadied_tilts=np.concatenate([path.steadied_tilts for path in paths]),
         limited=any(path.limited for path in paths),
+        stretch=np.concatenate([_stretch(path) for path in paths]) if any(p.region for p in paths) else None,
+        region=next((path.region for path in paths if path.region), None),
         borrowed=together,
     )

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from keen_horizon.core.path.borrowing import found_area
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.figures import lanes, shake, shake_per_frame
-from keen_horizon.core.path.window import centred_corners, gap_areas, kept_areas
+from keen_horizon.core.path.window import centred_corners
 
 Floats = NDArray[np.float64]
 
@@ -60,13 +60,13 @@ def ledger(path: CameraPath, magnified: float = 1.0) -> Ledger:
     corners = centred_corners(size)
     move = np.abs(path.steadied.apply(corners) - path.measured.apply(corners))
     gaps = open_areas(path)
-    own = gap_areas(path.quads(), size)
+    own = path.gap_areas()
     return Ledger(
         zoom=zoom,
         mean_zoom=float(path.zoom.mean()),
         wanted_zoom=float(path.wanted_zoom.max()),
         limited=path.limited,
-        kept_area=float(kept_areas(path.quads(), size).mean()),
+        kept_area=float(path.kept_areas().mean()),
         softness=min(1.0, 1 / (zoom * magnified)),
         equals_width=round(size.width / zoom),
         equals_height=round(size.height / zoom),
@@ -85,7 +85,7 @@ def ledger(path: CameraPath, magnified: float = 1.0) -> Ledger:
 
 def open_areas(path: CameraPath) -> Floats:
     """The share of each output frame (N,) that stays without picture."""
-    own = gap_areas(path.quads(), path.size)
+    own = path.gap_areas()
     if path.borrowed is None:
         return own
     lost = 1 - found_area(path.borrowed, path.size, path.shrink)

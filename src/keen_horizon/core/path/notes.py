@@ -10,12 +10,15 @@ from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.ledger import ledger, open_areas
 from keen_horizon.core.path.levelling import level_note
+from keen_horizon.core.path.turning import turns_camera
 from keen_horizon.core.treatment import Treatment
 
 
 def solution_notes(measurement: Measurement, treatment: Treatment) -> tuple[str, ...]:
-    """Of the level, where that is the intent, and of the measurement."""
+    """Of the level, where that is the intent, of what a lens allows, and of the measurement."""
     notes = measurement_notes(measurement)
+    if treatment.optics.active and turns_camera(treatment):
+        notes = ("The lens tells its angles: shake is taken out by turning the camera behind it.", *notes)
     if treatment.motion.intent == "level":
         return (level_note(measurement, treatment.motion.level.lines), *notes)
     return notes

@@ -26,7 +26,7 @@ from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.motion.straightened import straightened
 from keen_horizon.core.path.borrowing import RAYS, Borrowing, borrowing, lending_offsets
-from keen_horizon.core.path.breathing import breathing_zoom
+from keen_horizon.core.path.breathing import SAFETY, window_shrink
 from keen_horizon.core.path.camera_path import CameraPath, joined_paths
 from keen_horizon.core.path.levelling import level_poses
 from keen_horizon.core.path.pinned import pin_freedom, pinned_poses
@@ -34,13 +34,13 @@ from keen_horizon.core.path.program import Limits, corrections
 from keen_horizon.core.path.shots import shots
 from keen_horizon.core.path.straightened_marks import straightened_marks
 from keen_horizon.core.path.tilting import MOST, MOST_STRAIGHTENED, tilt_corrections
+from keen_horizon.core.path.turning import TurningShot, turning_shots, turns_camera
 from keen_horizon.core.path.window import centred_corners, window_zoom
 from keen_horizon.core.path.wish import wish_for
-from keen_horizon.core.treatment import Framing, Treatment
+from keen_horizon.core.treatment import Treatment
 
 Floats = NDArray[np.float64]
 
-SAFETY = 1 + 1e-7
 ROOMS = 6
 FAR = 1e9
 
@@ -65,6 +65,10 @@ class PathProblem:
     ) -> None:
         self._framing = treatment.framing
         lens = optics_stage(treatment.optics, measurement.size, measurement.first, measurement.last)
+        self._shots: list[_ShotProblem] | list[TurningShot]
+        if lens is not None and turns_camera(treatment):
+            self._shots = turning_shots(measurement, treatment, lens)
+            return
         if lens is not None:
             measurement = straightened(measurement, lens)
             treatment, pins = straightened_marks(treatment, pins, lens)
@@ -119,13 +123,13 @@ class _ShotProblem:
             return self._lent(limit, wanted)
         if self.framing.edges == "leave":
             return self._made(self.free, self.free_tilt, np.ones(count), wanted, False)
-        shrink = _window(self.demand, self.framing, self.rate)
+        shrink = window_shrink(self.demand, self.framing, self.rate)
         if float((shrink / np.abs(self.free.z)).max()) <= limit:
             return self._made(self.free, self.free_tilt, shrink, wanted, False)
         base = self._base(limit)
         bound, tilt = self._bound(base, base / limit)
         most = max(1.0, limit * float(np.abs(bound.z).min()))
-        shrink = np.minimum(_window(window_zoom(bound, self.size, tilt), self.framing, self.rate), most)
+        shrink = np.minimum(window_shrink(window_zoom(bound, self.size, tilt), self.framing, self.rate), most)
         return self._made(bound, tilt, shrink, wanted, True)
 
     def _lent(self, limit: float, wanted: Floats) -> CameraPath:
@@ -227,10 +231,3 @@ def _usable_freedom(treatment: Treatment, frames: int) -> tuple[str, ...]:
     if motion.intent == "level":
         return tuple(name for name in freedom if name == "turn")
     return freedom
-
-
-def _window(demand: Floats, framing: Framing, rate: float) -> Floats:
-    """What the window is shrunk by (N,) so that it holds no gap: by one figure, or breathing."""
-    if framing.zoom == "breathing" and framing.edges == "fill":
-        return breathing_zoom(demand, framing.zoom_rate, rate) * SAFETY
-    return np.full(len(demand), max(1.0, float(demand.max())) * SAFETY)

@@ -7,6 +7,8 @@ eased frame no longer decides the zoom, and the frames around it gain.
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import linprog
@@ -28,23 +30,40 @@ def wish_for(
     poses: Similarities, motion: Motion, freedom: tuple[str, ...], size: Size, first_frame: int, rate: float
 ) -> Wish:
     """The wish of an intent for centred `poses` (N,) of frames from clip number `first_frame`."""
-    frames = first_frame + np.arange(len(poses))
+    pull = pull_of(motion, first_frame, len(poses), rate)
+    if motion.intent == "level":
+        level = Similarities.identity(len(poses))
+        return Wish(level, np.zeros(len(poses)), np.zeros(len(poses)), pull.strength, freedom)
+    target = hold_target(poses, pull.strength, size) if pull.hold else poses
+    return Wish(target, pull.first, pull.third, pull.strength, freedom)
+
+
+@dataclass(frozen=True)
+class Pull:
+    """How strongly a path is smoothed: weights `first` and `third` (N,) of its differences, and the `strength` (N,)
+    of the correction; `hold` tells whether it is drawn to one pose.
+    """
+
+    first: Floats
+    third: Floats
+    strength: Floats
+    hold: bool
+
+
+def pull_of(motion: Motion, first_frame: int, count: int, rate: float) -> Pull:
+    """What an intent asks of `count` frames from clip number `first_frame`."""
+    frames = first_frame + np.arange(count)
     strength = keyed(motion.strength_keys, motion.strength, frames) * eased(motion.ease, frames)
     drifts = motion.intent == "pin" and motion.pin.drift_s > 0
     hold = motion.intent in ("hold", "pin") and not drifts
     if hold:
-        seconds = np.full(len(poses), HOLD_RESPONSE_S)
+        seconds = np.full(count, HOLD_RESPONSE_S)
     elif drifts:
-        seconds = np.full(len(poses), motion.pin.drift_s)
+        seconds = np.full(count, motion.pin.drift_s)
     else:
         seconds = keyed(motion.response_keys, motion.response_s, frames)
     swing = 2 * np.sin(np.pi / np.maximum(2.0, seconds * rate))
-    first = swing**-2 if hold else np.zeros(len(poses))
-    if motion.intent == "level":
-        level = Similarities.identity(len(poses))
-        return Wish(level, np.zeros(len(poses)), np.zeros(len(poses)), strength, freedom)
-    target = hold_target(poses, strength, size) if hold else poses
-    return Wish(target, first, swing**-6, strength, freedom)
+    return Pull(swing**-2 if hold else np.zeros(count), swing**-6, strength, hold)
 
 
 def eased(stretches: tuple[Ease, ...], frames: NDArray[np.intp]) -> Floats:

@@ -1,0 +1,95 @@
+"""Where the straightened picture has something to show, frame by frame: a window may lie anywhere in it.
+
+Where gaps are wanted round the straightened picture, it is the delivered frame itself. Windows are planes (N, 3, 3)
+src_from_out of frames from clip number `first`, from the window to the straightened picture, px from the middle.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.geometry.similarity import Complex, Floats, as_complex, as_points
+from keen_horizon.core.lens.over_time import OpticsStage
+from keen_horizon.core.lens.seen import carried, frame_shares
+from keen_horizon.core.lens.straightening import seen_border
+
+BORDER_STEP = 16
+BOW = 1.0003  # between the points looked at, the border of what a lens saw bows by less
+LARGEST_DEMAND = 99.0
+GRID = (25, 15)
+
+
+@dataclass(frozen=True)
+class SeenRegion:
+    """What frames of `size` from clip number `first` show; `borders` (N or 1, M).
+
+    `whole` tells whether all that the lens saw may be shown, not only what lies in the delivered frame.
+    """
+
+    stage: OpticsStage
+    size: Size
+    first: int
+    borders: Complex
+    whole: bool
+
+    @staticmethod
+    def of(stage: OpticsStage, size: Size, first: int, count: int) -> SeenRegion:
+        """What `count` frames from clip number `first` show."""
+        glasses = [stage.at(first + i) for i in range(1 if stage.steady else count)]
+        borders = np.stack([seen_border(glass, BORDER_STEP) for glass in glasses])
+        whole = bool((frame_shares(borders, size) >= 1 / BOW).all())
+        own = as_complex(size.corners()[[0, 1, 2, 3, 0]]) - size.centre
+        return SeenRegion(stage, size, first, borders if whole else own[None], whole)
+
+    def demand(self, planes: Floats, frames: NDArray[np.intp]) -> Floats:
+        """The smallest Z (N,) by which windows of frames (N,), clip numbering, must shrink to hold no gap."""
+        borders = self.borders if len(self.borders) == 1 else self.borders[frames - self.first]
+        seen = carried(borders, np.asarray(np.linalg.inv(planes), np.float64))
+        bow = BOW if self.whole else 1.0
+        return np.minimum(bow / np.maximum(frame_shares(seen, self.size), 1e-9), LARGEST_DEMAND)
+
+    def gaps(self, planes: Floats, first: int) -> Floats:
+        """The share (N,) of each window that has no picture, on a grid of its points."""
+        open_ = np.zeros(len(planes))
+        frames = first + np.arange(len(planes))
+        short = np.flatnonzero(self.demand(planes, frames) > BOW)
+        if len(short):
+            places = self.places(planes[short], _grid(self.size)[None], frames[short])
+            open_[short] = 1 - self._within(places).mean(1)
+        return open_
+
+    def kept(self, planes: Floats, first: int) -> Floats:
+        """The share (N,) of what the straightened frame shows that each window shows, one at most."""
+        grid = as_points(_grid(self.size) + self.size.centre)
+        frames = first + np.arange(len(planes))
+        straight = [self.stage.straighten(int(i), grid) for i in (frames[:1] if self.stage.steady else frames)]
+        offsets = np.stack([as_complex(points) for points in straight]) - self.size.centre
+        whole = self._within(offsets).mean(1)
+        seen = self._within(carried(offsets, np.asarray(np.linalg.inv(planes), np.float64))).mean(1)
+        return np.asarray(np.minimum(1.0, seen / np.maximum(whole, 1e-9)))
+
+    def places(self, planes: Floats, points: Complex, frames: NDArray[np.intp]) -> Complex:
+        """Where points (N or 1, P) of windows of frames (N,), clip numbering, lie in what is shown, from its middle."""
+        flat_places = carried(points, planes)
+        if not self.whole:
+            return flat_places
+        places = as_points((flat_places + self.size.centre).ravel()).reshape(*flat_places.shape, 2)
+        if self.stage.steady:
+            bent = self.stage.points(0, places.reshape(-1, 2)).reshape(places.shape)
+        else:
+            bent = np.stack([self.stage.points(int(i), part) for i, part in zip(frames, places, strict=True)])
+        return np.asarray(as_complex(bent.reshape(-1, 2)).reshape(flat_places.shape) - self.size.centre)
+
+    def _within(self, points: Complex) -> NDArray[np.bool_]:
+        """Whether points, px from the middle, lie in the frame."""
+        return (np.abs(points.real) <= self.size.width / 2) & (np.abs(points.imag) <= self.size.height / 2)
+
+
+def _grid(size: Size) -> Complex:
+    """Points (P,) spread over a frame, px from its middle."""
+    across, down = (np.linspace(-0.4995, 0.4995, n) for n in GRID)
+    return np.asarray((size.width * across[None, :] + 1j * size.height * down[:, None]).ravel())

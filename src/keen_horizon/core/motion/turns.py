@@ -1,0 +1,150 @@
+"""How the camera turned, from points followed through a lens whose angles are known.
+
+A point of the source is a ray in front of the camera; a camera that turns moves all rays by one rotation, however
+wide the lens. Every match's rotation, and by how much the picture grew, is fitted to its rays with Tukey's biweight
+(Holland & Welsch 1977), for all matches at once. Rotations are then averaged over the graph of matches in the
+tangent space, outliers outvoted (Chatterjee & Govindu 2013). What a camera that moves does to things far away looks
+the same as a turn, and is taken for one.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.spatial.transform import Rotation
+
+from keen_horizon.core.geometry.similarity import Floats, as_points
+from keen_horizon.core.lens.over_time import OpticsStage
+from keen_horizon.core.motion.graph import BLIND_SIGMA, PAIR_SIGMA
+from keen_horizon.core.motion.lately import kept_lately
+from keen_horizon.core.motion.matched import MatchedPoints, biweight, matched_points
+from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.motion.posegraph import robust_values
+from keen_horizon.core.motion.robust import MINIMUM_INLIERS
+
+ANALYSED_SIDE = 640
+ROUNDS = 5
+AVERAGING_ROUNDS = 3
+NOISE_PX = 0.05
+GROWTH_SPREAD = 0.05
+FURTHEST_DEGREES = 87.0  # from the lens's axis: where straightening ends
+
+
+@dataclass(frozen=True)
+class CameraTurns:
+    """Rotations (N,) reference_from_camera, x to the right, y down, z ahead; `growth` (N,) is the logarithm of how
+    large the reference shows what the frame shows.
+    """
+
+    rotations: Rotation
+    growth: Floats
+
+    def part(self, frames: slice) -> CameraTurns:
+        """The turns of some frames."""
+        return CameraTurns(self.rotations[frames], self.growth[frames])
+
+
+@kept_lately
+def camera_turns(measurement: Measurement, stage: OpticsStage) -> CameraTurns:
+    """The camera's turns over a measured range, seen through a lens with known angles."""
+    count = len(measurement)
+    if count < 2:
+        return CameraTurns(Rotation.identity(count), np.zeros(count))
+    points = matched_points(measurement)
+    source, size_of_px = _rays(stage, points, 0, measurement.first)
+    target, _ = _rays(stage, points, 1, measurement.first)
+    unit = max(measurement.size.width, measurement.size.height) / ANALYSED_SIDE
+    turns, growth, weights = _fitted(source, target, size_of_px, points.there, NOISE_PX * unit)
+    blind = measurement.blind | ((weights[: count - 1] > 0).sum(1) < MINIMUM_INLIERS)
+    motion = np.column_stack([turns.as_rotvec(), growth])
+    motion[: count - 1] = _bridged(motion[: count - 1], blind)
+    spread = np.full(len(motion), PAIR_SIGMA * unit * float(np.median(size_of_px[points.there])))
+    spread[: count - 1][blind] *= BLIND_SIGMA / PAIR_SIGMA
+    return _averaged(points.frames, motion, spread, count)
+
+
+def _rays(stage: OpticsStage, points: MatchedPoints, end: int, first: int) -> tuple[Floats, Floats]:
+    """Unit rays (E, M, 3) of the points at one end of their matches, and the angle (E, M) that a pixel has there."""
+    numbers = points.numbers(end) + first
+    places = as_points((points.source, points.target)[end][points.there])
+    rays, angles = np.zeros((len(places), 3)), np.zeros(len(places))
+    order = np.zeros(len(places), np.intp) if stage.steady else np.argsort(numbers, kind="stable")
+    parts = [np.arange(len(places))]
+    if not stage.steady:
+        parts = np.split(order, np.flatnonzero(np.diff(numbers[order])) + 1)
+    for rows in parts:
+        if len(rows):
+            glass = stage.at(int(numbers[rows[0]]))
+            rays[rows] = glass.rays(places[rows])
+            angles[rows] = np.linalg.norm(glass.rays(places[rows] + (1.0, 0.0)) - rays[rows], axis=1)
+    return points.table(rays), points.table(angles)
+
+
+def _fitted(
+    source: Floats, target: Floats, size_of_px: Floats, there: NDArray[np.bool_], noise: float
+) -> tuple[Rotation, Floats, Floats]:
+    """Rotations (E,) target_from_source, the logarithm of growth (E,), and the points' weights (E, M)."""
+    seen = there & (np.minimum(source[..., 2], target[..., 2]) > np.cos(np.radians(FURTHEST_DEGREES)))
+    angle = np.where(seen, np.maximum(size_of_px, 1e-9), 1.0)
+    typical = float(np.median(angle[seen])) if seen.any() else 1.0
+    trust = np.where(seen, (typical / angle) ** 2, 0.0)
+    weights, growth = trust, np.zeros(len(source))
+    turns = Rotation.identity(len(source))
+    for _ in range(ROUNDS):
+        moved = source @ np.swapaxes(turns.as_matrix(), 1, 2)
+        outward = _outward(moved)
+        left = target - moved - growth[:, None, None] * outward
+        change = _step(moved, outward, left, weights / typical**2, growth)
+        turns = Rotation.from_rotvec(change[:, :3]) * turns
+        growth = growth + change[:, 3]
+        errors = np.linalg.norm(left - np.cross(change[:, None, :3], moved) - change[:, None, 3:] * outward, axis=-1)
+        weights = trust * biweight(errors / angle, seen, noise)
+    return turns, growth, weights
+
+
+def _outward(rays: Floats) -> Floats:
+    """How rays (E, M, 3) move, to first order, when a flat picture grows."""
+    flat = rays * (1.0, 1.0, 0.0)
+    return np.asarray(flat - rays * (flat**2).sum(-1, keepdims=True))
+
+
+def _step(moved: Floats, outward: Floats, left: Floats, weights: Floats, growth: Floats) -> Floats:
+    """Rotation vectors and growth (E, 4) that explain what is `left` (E, M, 3) best."""
+    x, y, z = np.moveaxis(moved, -1, 0)
+    none = np.zeros(x.shape)
+    columns = [np.stack([none, -z, y], -1), np.stack([z, none, -x], -1), np.stack([-y, x, none], -1), outward]
+    rows = np.stack(columns, -1).reshape(len(moved), -1, 4)
+    weighted = np.swapaxes(rows * np.repeat(weights, 3, axis=1)[..., None], 1, 2)
+    normal, wanted = weighted @ rows, (weighted @ left.reshape(len(moved), -1, 1))[..., 0]
+    normal[:, 3, 3] += GROWTH_SPREAD**-2
+    wanted[:, 3] -= growth * GROWTH_SPREAD**-2
+    normal += (1e-6 + 1e-9 * np.trace(normal, axis1=1, axis2=2))[:, None, None] * np.eye(4)
+    return np.asarray(np.linalg.solve(normal, wanted[..., None])[..., 0])
+
+
+def _bridged(motion: Floats, blind: NDArray[np.bool_]) -> Floats:
+    """Motion (P, k) of blind pairs interpolated between their neighbours."""
+    if not blind.any() or blind.all():
+        return motion
+    index = np.arange(len(motion))
+    return np.stack([np.interp(index, index[~blind], column[~blind]) for column in motion.T], -1)
+
+
+def _averaged(frames: NDArray[np.intp], motion: Floats, spread: Floats, count: int) -> CameraTurns:
+    """The turns that matches between `frames` (E, 2), first of each frame and the next, agree on."""
+    source, target = frames.T
+    steps = Rotation.from_rotvec(motion[:, :3])
+    chain = [np.eye(3)]
+    for back in steps[: count - 1].inv().as_matrix():
+        chain.append(chain[-1] @ back)
+    rotations = Rotation.from_matrix(np.stack(chain))
+    growth = np.concatenate([[0.0], -np.cumsum(motion[: count - 1, 3])])
+    for _ in range(AVERAGING_ROUNDS):
+        apart = (rotations[target] * steps * rotations[source].inv()).as_rotvec()
+        grown = motion[:, 3] - (growth[source] - growth[target])
+        found = robust_values(source, target, np.column_stack([apart, grown]), count, spread)
+        rotations = Rotation.from_rotvec(found[:, :3]) * rotations
+        growth = growth + found[:, 3]
+    return CameraTurns(rotations[0].inv() * rotations, growth - growth[0])

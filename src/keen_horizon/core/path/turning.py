@@ -1,0 +1,277 @@
+"""Steadying by turning the camera behind a lens whose angles are known.
+
+However wide the lens, a camera that turned by C moved its flat picture by K C inv(K) (Hartley & Zisserman 2004, 8.4),
+so the picture of a steadier camera is had from it without error. The path is the camera's yaw, pitch and roll, and by
+how much the picture grew; each is smoothed like the rest of a path (see `solve`). The window may lie anywhere in what
+the lens saw, also where the straightened frame ends.
+
+A zoom limit binds the window's border in the source's pixels. That is not linear in the angles, so it is solved by
+a sequence of programs, each with the limits as they are near the last path; what then still reaches out is drawn back
+to the measured path, frame by frame.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from itertools import pairwise
+
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.geometry.similarity import Complex, Similarities
+from keen_horizon.core.geometry.tilt import middle_shift
+from keen_horizon.core.lens.over_time import OpticsStage, knows_angles
+from keen_horizon.core.lens.region import SeenRegion
+from keen_horizon.core.lens.straightening import LensStage
+from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.motion.turns import CameraTurns, camera_turns
+from keen_horizon.core.path.banded import BandedProgram, minimise, minimise_free
+from keen_horizon.core.path.breathing import window_shrink
+from keen_horizon.core.path.camera_path import CameraPath
+from keen_horizon.core.path.program import difference_bands
+from keen_horizon.core.path.shots import shots
+from keen_horizon.core.path.window import centred_corners
+from keen_horizon.core.path.wish import pull_of
+from keen_horizon.core.treatment import Treatment
+
+Floats = NDArray[np.float64]
+
+PROGRAMS = 2
+SETTLED = 1e-4
+SPARE = 1.0005  # programs hold a slightly larger window, less than the lens's own frame has to spare
+NUDGE_PX = 0.5
+PARTS, POINTS = 32, 7  # of the window's border, and the points looked at in each
+ABOUT, CLOSELY = 3, 8  # steps by which a share that fits is closed in on
+
+
+def turns_camera(treatment: Treatment) -> bool:
+    """Whether the motion of a treatment with optics is corrected by turning the camera.
+
+    The lens must tell its angles, the delivered picture be flat, and turns of every direction be allowed.
+    """
+    motion, optics = treatment.motion, treatment.optics
+    allowed = motion.intent in ("hold", "glide") and {"shift", "turn"} <= set(motion.freedom)
+    return allowed and treatment.framing.edges != "borrow" and optics.projection == "straight" and knows_angles(optics)
+
+
+def turning_shots(measurement: Measurement, treatment: Treatment, stage: OpticsStage) -> list[TurningShot]:
+    """The shots of a measurement whose camera is turned."""
+    turns = camera_turns(measurement, stage)
+    region = SeenRegion.of(stage, measurement.size, measurement.first, len(measurement))
+    parts = [
+        (shot, slice(shot.first - measurement.first, shot.last - measurement.first + 1)) for shot in shots(measurement)
+    ]
+    return [TurningShot(shot, turns.part(frames), treatment, region) for shot, frames in parts]
+
+
+class TurningShot:
+    """A shot's path before a zoom limit is chosen. Figures (N, 4) are the camera's yaw, pitch and roll about the mean
+    direction, and growth, as px in the middle of the delivered picture.
+    """
+
+    def __init__(self, shot: Measurement, turns: CameraTurns, treatment: Treatment, region: SeenRegion) -> None:
+        self.size, self.first, self.rate = shot.size, shot.first, shot.rate
+        self.framing, self.region = treatment.framing, region
+        self.frames = shot.first + np.arange(len(shot))
+        glass = region.stage.at(shot.first + len(shot) // 2)
+        self.focal = glass.view.focal * shot.size.half_diagonal / glass.step
+        self.rays_from_out = _rays_from_out(region.stage, self.frames)
+        self.out_from_rays = np.linalg.inv(self.rays_from_out)
+        angles = (turns.rotations.mean().inv() * turns.rotations).as_euler("YXZ")
+        self.measured = np.column_stack([np.unwrap(angles, axis=0), turns.growth]) * self.focal
+        self.pull = pull_of(treatment.motion, shot.first, len(shot), shot.rate)
+        self.columns = np.arange(4 if "size" in treatment.motion.freedom else 3)
+        self.program = self._program()
+        self.free = self._made(minimise_free(self.program))
+        self.demand = self._demand(self.free)
+
+    def path(self, limit: float) -> CameraPath:
+        """The path within a zoom limit. Raises SolveError."""
+        sizes = np.abs(parted(self._planes(self.free), self.size).correction.z)
+        wanted = self.demand / sizes
+        if self.framing.edges == "leave":
+            return self._path(self.free, np.ones(len(wanted)), wanted, False)
+        shrink = window_shrink(self.demand, self.framing, self.rate)
+        if float((shrink / sizes).max()) <= limit:
+            return self._path(self.free, shrink, wanted, False)
+        inner = max(1.0, limit * max(0.9, min(1.0, float(sizes.min()))))
+        bound = self._bound(inner, inner / limit)
+        most = max(1.0, limit * float(np.abs(parted(self._planes(bound), self.size).correction.z).min()))
+        shrink = np.minimum(window_shrink(self._demand(bound), self.framing, self.rate), most)
+        return self._path(bound, shrink, wanted, True)
+
+    def _program(self) -> BandedProgram:
+        """The path as if nothing bound it: drawn to what was measured, or to the middle of where it went."""
+        count, k = len(self.measured), len(self.columns)
+        target = self.measured[:, self.columns]
+        if self.pull.hold:
+            target = np.broadcast_to((target.max(0) + target.min(0)) / 2, target.shape)
+        bands = difference_bands(self.pull.first, self.pull.third)
+        hessian = np.zeros((k * (len(bands) - 1) + 1, k * count))
+        hessian[::k] = np.repeat(bands, k, axis=1)
+        return BandedProgram(hessian, target.ravel(), np.zeros((0, k)), self.pull.strength, np.zeros((count, 0)))
+
+    def _made(self, wished: Floats) -> Floats:
+        """The share of the correction that is made."""
+        made = self.measured.copy()
+        made[:, self.columns] += self.pull.strength[:, None] * (wished - made[:, self.columns])
+        return made
+
+    def _planes(self, figures: Floats, chosen: slice | NDArray[np.intp] = slice(None)) -> Floats:
+        """The planes src_from_out (N, 3, 3), px from the middle, that show every frame, or those chosen, as from
+        another camera.
+        """
+        measured = self.measured[chosen]
+        turned = np.swapaxes(_cameras(measured / self.focal), 1, 2) @ _cameras(figures[chosen] / self.focal)
+        planes = self.out_from_rays[chosen] @ turned @ self.rays_from_out[chosen]
+        planes[:, :, :2] *= np.exp((figures[chosen, 3] - measured[:, 3]) / self.focal)[:, None, None]
+        return np.asarray(planes / planes[:, 2:, 2:])
+
+    def _demand(self, figures: Floats, chosen: slice | NDArray[np.intp] = slice(None)) -> Floats:
+        """The smallest Z, of every frame or of those chosen, whose window holds nothing that was not seen."""
+        return self.region.demand(self._planes(figures, chosen), self.frames[chosen])
+
+    def _bound(self, inner: float, least_size: float) -> Floats:
+        """The path that keeps a window shrunk by `inner` inside what was seen, no frame magnified by more than
+        1 / `least_size`. Raises SolveError.
+        """
+        path = self._drawn_back(self.free, inner, ABOUT)
+        for _ in range(PROGRAMS):
+            rows, bound = self._limits(path, inner)
+            if 3 in self.columns:
+                rows, bound = self._with_least_size(rows, bound, least_size)
+            found = self._made(minimise(replace(self.program, rows=rows, bound=bound), path[:, self.columns]))
+            import os
+
+            if os.environ.get("DBG"):
+                print(
+                    "   ",
+                    self._demand(found).max() / inner - 1,
+                    float(np.abs(found - self.measured).max()),
+                    (self._demand(found) > inner).sum(),
+                )
+            path = self._drawn_back(found, inner, CLOSELY)
+            if self._demand(found).max() <= inner * (1 + SETTLED):
+                break
+        return path
+
+    def _limits(self, path: Floats, inner: float) -> tuple[Floats, Floats]:
+        """Rows (N, m, k) and bounds (N, m) on wished figures that keep the window inside the source near a path.
+
+        Of every part of the window's border, the point with least room binds, here or where the path wants to be.
+        """
+        window = self._window(inner)
+        room = self._room(path, window[None]).reshape(len(path), PARTS, -1)
+        tightest = room.argmin(2) + np.arange(PARTS) * room.shape[2]
+        points = window[tightest]
+        room = self._room(path, points)
+        moves = np.eye(4)[self.columns] * NUDGE_PX
+        slopes = np.stack([self._room(path + move, points) - room for move in moves], -1) / NUDGE_PX
+        unmade = path[:, self.columns] - (1 - self.pull.strength)[:, None] * self.measured[:, self.columns]
+        return -slopes, np.maximum(room, 0) - np.einsum("nmk,nk->nm", slopes, unmade)
+
+    def _with_least_size(self, rows: Floats, bound: Floats, least_size: float) -> tuple[Floats, Floats]:
+        """The same with growth held above the logarithm of a size."""
+        growth = np.broadcast_to([0.0, 0.0, 0.0, -1.0], (len(rows), 1, 4))
+        least = self.pull.strength * self.measured[:, 3] + self.focal * np.log(least_size)
+        return np.concatenate([rows, growth], 1), np.column_stack([bound, -least])
+
+    def _window(self, inner: float) -> Complex:
+        """Points (PARTS * n,) of the border of a window shrunk by `inner`, px from its middle, part by part."""
+        corners = centred_corners(self.size) * ((SPARE if self.region.whole else 1.0) / inner)
+        ends = np.linspace(0, 1, PARTS // 4 + 1)
+        along = np.concatenate([np.linspace(*part, POINTS) for part in pairwise(ends)])
+        return (corners[:, None] + along * (np.roll(corners, -1) - corners)[:, None]).ravel()
+
+    def _room(self, path: Floats, window: Complex) -> Floats:
+        """How far points of the window's border lie inside their own side of the source, px (N, m).
+
+        Points (N or 1, m) go round from the top, as many on every side.
+        """
+        places = self.region.places(self._planes(path), window, self.frames)
+        top, right, bottom, left = np.split(places, 4, axis=1)
+        half_width, half_height = self.size.width / 2, self.size.height / 2
+        inside = (half_height + top.imag, half_width - right.real, half_height - bottom.imag, half_width + left.real)
+        return np.concatenate(inside, 1)
+
+    def _drawn_back(self, path: Floats, inner: float, steps: int) -> Floats:
+        """The path, nearer to the measured one on frames whose window still reaches out.
+
+        The share that fits is closed in on by regula falsi, its idle end halved (the Illinois method).
+        """
+        path = path.copy()
+        demand = self._demand(path)
+        out = np.flatnonzero(demand > inner)
+        away = path[out] - self.measured[out]
+        low, high = np.zeros(len(out)), np.ones(len(out))
+        below, above = self._demand(self.measured, out) - inner, demand[out] - inner
+        for _ in range(steps if len(out) else 0):
+            share = low + (high - low) * np.clip(below / np.minimum(below - above, -1e-12), 0.02, 0.98)
+            path[out] = self.measured[out] + share[:, None] * away
+            found = self._demand(path, out) - inner
+            fits = found <= 0
+            low, high = np.where(fits, share, low), np.where(fits, high, share)
+            below, above = np.where(fits, found, below / 2), np.where(fits, above / 2, found)
+        path[out] = self.measured[out] + low[:, None] * away
+        return path
+
+    def _path(self, figures: Floats, shrink: Floats, wanted: Floats, limited: bool) -> CameraPath:
+        parts = parted(self._planes(figures), self.size)
+        measured, steadied = self._poses(self.measured), self._poses(figures)
+        measured_tilts, steadied_tilts = (-poses.t / self.focal**2 for poses in (measured, steadied))
+        return CameraPath(
+            self.size, self.first, parts.correction, parts.tilt, shrink, wanted, measured, steadied, measured,
+            measured_tilts, steadied_tilts, limited, stretch=parts.stretch, region=self.region,
+        )  # fmt: skip
+
+    def _poses(self, figures: Floats) -> Similarities:
+        """What the figures are in the middle of the picture: reference_from_frame (N,)."""
+        yaw, pitch, roll, growth = figures.T
+        return Similarities(np.exp((growth + 1j * roll) / self.focal), yaw - 1j * pitch)
+
+
+def _cameras(angles: Floats) -> Floats:
+    """World_from_camera (N, 3, 3) of yaw, pitch and roll, radians, in this order (N, 3 or more)."""
+    (cy, cp, cr), (sy, sp, sr) = np.cos(angles[:, :3]).T, np.sin(angles[:, :3]).T
+    rows = [
+        [cy * cr + sy * sp * sr, sy * sp * cr - cy * sr, sy * cp],
+        [cp * sr, cp * cr, -sp],
+        [cy * sp * sr - sy * cr, sy * sr + cy * sp * cr, cy * cp],
+    ]
+    return np.moveaxis(np.array(rows), -1, 0)
+
+
+def _rays_from_out(stage: OpticsStage, frames: NDArray[np.intp]) -> Floats:
+    """From px of the delivered picture, origin in its middle, to rays (N, 3, 3)."""
+    rays = np.stack([_rays_of(stage.at(int(frame))) for frame in (frames[:1] if stage.steady else frames)])
+    return np.broadcast_to(rays, (len(frames), 3, 3))
+
+
+def _rays_of(glass: LensStage) -> Floats:
+    scale = glass.step / glass.size.half_diagonal
+    return np.asarray(np.linalg.inv(glass.camera) @ glass.view.matrix @ np.diag([scale, scale, 1.0]))
+
+
+@dataclass(frozen=True)
+class PlaneParts:
+    """Planes as S stretch U(tilt): a similarity, a symmetric `stretch` (N, 2, 2) of determinant 1, and a tilt."""
+
+    correction: Similarities
+    stretch: Floats
+    tilt: Complex
+
+
+def parted(planes: Floats, size: Size) -> PlaneParts:
+    """The parts of planes (N, 3, 3) on points from the middle whose last figure is 1."""
+    shift, lean = planes[:, :2, 2], planes[:, 2, :2]
+    linear = planes[:, :2, :2] - shift[:, :, None] * lean[:, None, :]
+    turn = linear[:, 0, 0] + linear[:, 1, 1] + 1j * (linear[:, 1, 0] - linear[:, 0, 1])
+    z = turn / np.abs(turn) * np.sqrt(np.linalg.det(linear))
+    turned_back = Similarities(1 / z, np.zeros(len(z), np.complex128)).matrices()[:, :2, :2]
+    stretch = turned_back @ linear
+    tilt = lean[:, 0] + 1j * lean[:, 1]
+    middle = middle_shift(tilt, size)
+    moved = linear @ np.stack([middle.real, middle.imag], -1)[..., None]
+    t = shift[:, 0] + 1j * shift[:, 1] - moved[:, 0, 0] - 1j * moved[:, 1, 0]
+    return PlaneParts(Similarities(z, t), stretch, tilt)

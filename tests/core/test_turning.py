@@ -1,0 +1,126 @@
+"""Turning the camera behind a wide lens: its turns, what is left at the corners, gaps and limits."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+
+import numpy as np
+import pytest
+from glass import corner_wobble, rocking_camera, seen_by_turning_camera, shaking_camera
+from hypothesis import given
+from hypothesis import settings as hypothesis_settings
+from hypothesis import strategies as st
+
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.lens.lens import fisheye_of
+from keen_horizon.core.lens.over_time import optics_stage
+from keen_horizon.core.mapping.gaps import border_overhang
+from keen_horizon.core.mapping.sampling import sampling_map
+from keen_horizon.core.motion.turns import camera_turns
+from keen_horizon.core.path.camera_path import CameraPath
+from keen_horizon.core.path.ledger import ledger
+from keen_horizon.core.path.solve import solve_path
+from keen_horizon.core.path.tradeoff import trade_off
+from keen_horizon.core.path.turning import parted
+from keen_horizon.core.treatment import Treatment
+
+SIZE = Size(1280, 720)
+LENS = fisheye_of("equidistant", 150)
+DINGHY = rocking_camera(120)
+MEASURED = seen_by_turning_camera(LENS, DINGHY, SIZE)
+
+
+def treatment(motion: dict, framing: dict | None = None, lens: dict | None = None, **optics: object) -> Treatment:
+    wide = {"family": LENS.family, "coefficients": list(LENS.k), **(lens or {})}
+    return Treatment.from_json({"optics": {"lens": wide, **optics}, "motion": motion, "framing": framing or {}})
+
+
+def overhang(path: CameraPath, wanted: Treatment) -> float:
+    sampling = sampling_map(path, optics_stage(wanted.optics, SIZE, path.first, path.last))
+    return max(border_overhang(sampling, frame) for frame in range(path.first, path.last + 1))
+
+
+def test_the_turns_of_a_rocking_camera_are_told() -> None:
+    stage = optics_stage(treatment({}).optics, SIZE, 0, len(DINGHY) - 1)
+    turns = camera_turns(MEASURED, stage)
+    off = (DINGHY[0].inv() * DINGHY).inv() * turns.rotations
+    assert np.degrees(off.magnitude()).max() < 0.002
+    assert np.abs(turns.growth).max() < 1e-4
+
+
+@pytest.mark.parametrize("intent", ["hold", "glide"])
+def test_a_rocking_camera_leaves_less_wobble_at_the_corners_when_straightened(intent: str) -> None:
+    motion, framing = {"intent": intent, "freedom": ["shift", "turn", "size", "tilt"]}, {"edges": "leave"}
+    bent = treatment(motion, framing, {"family": "division", "coefficients": [0.0]})
+    straight = treatment(motion, framing)
+    left = {
+        name: corner_wobble(
+            solve_path(MEASURED, wanted), optics_stage(wanted.optics, SIZE, 0, len(DINGHY) - 1), LENS, DINGHY
+        )
+        for name, wanted in (("bent", bent), ("straight", straight))
+    }
+    print(f"corner wobble left by {intent}: {left['bent']:.3f} px bent, {left['straight']:.3f} px straightened")
+    assert left["straight"] < 0.1 * left["bent"]
+
+
+@hypothesis_settings(max_examples=25, deadline=None)
+@given(
+    st.floats(90, 165), st.integers(0, 10**6), st.floats(0.2, 4), st.sampled_from(["hold", "glide"]),
+    st.floats(1.0, 1.5), st.sampled_from(["one", "breathing"]), st.sampled_from([[], ["size"]]), st.floats(0, 1),
+    st.floats(-15, 15),
+)  # fmt: skip
+def test_no_setting_opens_a_gap_or_breaks_the_limit(
+    degrees, seed, shake_deg, intent, limit, zoom, more, strength, pitch
+) -> None:
+    lens = fisheye_of("equisolid", degrees)
+    measured = seen_by_turning_camera(lens, shaking_camera(24, shake_deg, seed), SIZE)
+    wanted = treatment(
+        {"intent": intent, "freedom": ["shift", "turn", *more], "strength": strength},
+        {"zoom_limit": limit, "zoom": zoom},
+        {"family": lens.family, "coefficients": list(lens.k)},
+        turn={"pitch_deg": pitch},
+    )
+    path = solve_path(measured, wanted)
+    assert path.zoom.max() <= limit * (1 + 1e-9)
+    assert overhang(path, wanted) <= 0.01
+    assert ledger(path).gap_frames == 0
+
+
+def test_the_window_may_lie_outside_the_straightened_frame() -> None:
+    """Held, the dinghy's window leaves the frame that straightening shows, and stays in what the lens saw."""
+    wanted = treatment({"intent": "hold", "freedom": ["shift", "turn"]}, {"zoom_limit": 2.0})
+    path = solve_path(MEASURED, wanted)
+    quads = path.quads()
+    outside = np.abs(quads.real).max() / SIZE.width * 2, np.abs(quads.imag).max() / SIZE.height * 2
+    assert max(outside) > 1.05
+    assert overhang(path, wanted) <= 0.01
+    assert 0.5 < ledger(path).kept_area <= 1
+
+
+def test_gaps_that_are_wanted_stay_and_others_are_counted() -> None:
+    motion = {"intent": "hold", "freedom": ["shift", "turn"]}
+    wider = treatment(motion, {"zoom_limit": 3.0}, {"canvas": 0.5})
+    assert 1 < solve_path(MEASURED, wider).zoom.max() < 2
+    left = ledger(solve_path(MEASURED, treatment(motion, {"edges": "leave"})))
+    assert left.gap_frames > 20
+    assert 0.005 < left.gap_area < 0.5
+
+
+def test_more_zoom_never_leaves_more_shake() -> None:
+    curve = trade_off(MEASURED, treatment({"intent": "hold", "freedom": ["shift", "turn", "size"]}), points=6)
+    shakes = [point.shake_percent for point in curve]
+    assert all(later <= before * 1.02 for before, later in pairwise(shakes))
+    assert shakes[-1] < 0.05 * shakes[0]
+    assert all(point.zoom <= point.limit * (1 + 1e-9) for point in curve)
+
+
+def test_parts_make_the_plane() -> None:
+    random = np.random.default_rng(3)
+    planes = np.eye(3) + random.normal(0, 1, (5, 3, 3)) * [[0.2, 0.2, 40], [0.2, 0.2, 40], [2e-4, 2e-4, 0]]
+    parts = parted(planes, SIZE)
+    path = CameraPath(
+        SIZE, 0, parts.correction, parts.tilt, np.ones(5), np.ones(5), parts.correction, parts.correction,
+        parts.correction, parts.tilt, parts.tilt, False, stretch=parts.stretch,
+    )  # fmt: skip
+    assert np.abs(path.centred_matrices() - planes).max() < 1e-9
+    assert np.allclose(np.linalg.det(parts.stretch), 1)
