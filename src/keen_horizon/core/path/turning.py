@@ -29,6 +29,7 @@ from keen_horizon.core.motion.turns import CameraTurns, camera_turns
 from keen_horizon.core.path.banded import BandedProgram, minimise, minimise_free
 from keen_horizon.core.path.breathing import window_shrink
 from keen_horizon.core.path.camera_path import CameraPath
+from keen_horizon.core.path.figures import shake
 from keen_horizon.core.path.program import difference_bands
 from keen_horizon.core.path.shots import shots
 from keen_horizon.core.path.window import centred_corners
@@ -41,8 +42,9 @@ PROGRAMS = 2
 SETTLED = 1e-4
 SPARE = 1.0005  # programs hold a slightly larger window, less than the lens's own frame has to spare
 NUDGE_PX = 0.5
+PUSHES, PUSH_PX = 5, 0.02
 PARTS, POINTS = 32, 7  # of the window's border, and the points looked at in each
-ABOUT, CLOSELY = 3, 8  # steps by which a share that fits is closed in on
+CLOSER = 6  # steps by which a share that fits is closed in on
 
 
 def turns_camera(treatment: Treatment) -> bool:
@@ -88,7 +90,7 @@ class TurningShot:
 
     def path(self, limit: float) -> CameraPath:
         """The path within a zoom limit. Raises SolveError."""
-        sizes = np.abs(parted(self._planes(self.free), self.size).correction.z)
+        sizes = self._sizes(self.free)
         wanted = self.demand / sizes
         if self.framing.edges == "leave":
             return self._path(self.free, np.ones(len(wanted)), wanted, False)
@@ -97,7 +99,7 @@ class TurningShot:
             return self._path(self.free, shrink, wanted, False)
         inner = max(1.0, limit * max(0.9, min(1.0, float(sizes.min()))))
         bound = self._bound(inner, inner / limit)
-        most = max(1.0, limit * float(np.abs(parted(self._planes(bound), self.size).correction.z).min()))
+        most = limit * float(self._sizes(bound).min())
         shrink = np.minimum(window_shrink(self._demand(bound), self.framing, self.rate), most)
         return self._path(bound, shrink, wanted, True)
 
@@ -132,50 +134,61 @@ class TurningShot:
         """The smallest Z, of every frame or of those chosen, whose window holds nothing that was not seen."""
         return self.region.demand(self._planes(figures, chosen), self.frames[chosen])
 
+    def _sizes(self, figures: Floats, chosen: slice | NDArray[np.intp] = slice(None)) -> Floats:
+        """How large the source's frames lie in the steadied ones, of every frame or of those chosen."""
+        return np.abs(parted(self._planes(figures, chosen), self.size).correction.z)
+
     def _bound(self, inner: float, least_size: float) -> Floats:
         """The path that keeps a window shrunk by `inner` inside what was seen, no frame magnified by more than
-        1 / `least_size`. Raises SolveError.
+        1 / `least_size`; the measured one where that leaves no room to be steadier. Raises SolveError.
         """
-        path = self._drawn_back(self.free, inner, ABOUT)
+        path = self._drawn_back(self.free, inner, least_size)
         for _ in range(PROGRAMS):
-            rows, bound = self._limits(path, inner)
-            if 3 in self.columns:
-                rows, bound = self._with_least_size(rows, bound, least_size)
-            found = self._made(minimise(replace(self.program, rows=rows, bound=bound), path[:, self.columns]))
-            import os
-
-            if os.environ.get("DBG"):
-                print(
-                    "   ",
-                    self._demand(found).max() / inner - 1,
-                    float(np.abs(found - self.measured).max()),
-                    (self._demand(found) > inner).sum(),
-                )
-            path = self._drawn_back(found, inner, CLOSELY)
-            if self._demand(found).max() <= inner * (1 + SETTLED):
+            room, slopes = self._limits(path, inner, least_size)
+            unmade = path[:, self.columns] - (1 - self.pull.strength)[:, None] * self.measured[:, self.columns]
+            bound = np.maximum(room, 0) - np.einsum("nmk,nk->nm", slopes, unmade)
+            found = self._made(minimise(replace(self.program, rows=-slopes, bound=bound), path[:, self.columns]))
+            path = self._drawn_back(self._pushed_in(found, inner, least_size), inner, least_size)
+            if self._excess(found, inner, least_size).max() <= SETTLED:
                 break
-        return path
+        steadier = shake(self._poses(path), self.size) < shake(self._poses(self.measured), self.size)
+        return path if steadier else self.measured
 
-    def _limits(self, path: Floats, inner: float) -> tuple[Floats, Floats]:
-        """Rows (N, m, k) and bounds (N, m) on wished figures that keep the window inside the source near a path.
+    def _limits(
+        self, path: Floats, inner: float, least_size: float, chosen: slice | NDArray[np.intp] = slice(None)
+    ) -> tuple[Floats, Floats]:
+        """What is left (N, m) up to what binds a path, px, and its slopes (N, m, k), of every frame or of those chosen.
 
-        Of every part of the window's border, the point with least room binds, here or where the path wants to be.
+        That is the window inside the source, at the point with least room of every part of its border, growth, and
+        the size above the least.
         """
         window = self._window(inner)
-        room = self._room(path, window[None]).reshape(len(path), PARTS, -1)
-        tightest = room.argmin(2) + np.arange(PARTS) * room.shape[2]
-        points = window[tightest]
-        room = self._room(path, points)
-        moves = np.eye(4)[self.columns] * NUDGE_PX
-        slopes = np.stack([self._room(path + move, points) - room for move in moves], -1) / NUDGE_PX
-        unmade = path[:, self.columns] - (1 - self.pull.strength)[:, None] * self.measured[:, self.columns]
-        return -slopes, np.maximum(room, 0) - np.einsum("nmk,nk->nm", slopes, unmade)
+        room = self._room(path, window[None], chosen)
+        room = room.reshape(len(room), PARTS, -1)
+        tightest = window[room.argmin(2) + np.arange(PARTS) * room.shape[2]]
 
-    def _with_least_size(self, rows: Floats, bound: Floats, least_size: float) -> tuple[Floats, Floats]:
-        """The same with growth held above the logarithm of a size."""
-        growth = np.broadcast_to([0.0, 0.0, 0.0, -1.0], (len(rows), 1, 4))
-        least = self.pull.strength * self.measured[:, 3] + self.focal * np.log(least_size)
-        return np.concatenate([rows, growth], 1), np.column_stack([bound, -least])
+        def left(near: Floats) -> Floats:
+            grown = near[chosen, 3] - self.measured[chosen, 3] - self.focal * np.log(least_size)
+            larger = self.focal * np.log(self._sizes(near, chosen) / least_size)
+            return np.column_stack([self._room(near, tightest, chosen), grown, larger])
+
+        now = left(path)
+        moves = np.eye(4)[self.columns] * NUDGE_PX
+        return now, np.stack([left(path + move) - now for move in moves], -1) / NUDGE_PX
+
+    def _pushed_in(self, path: Floats, inner: float, least_size: float) -> Floats:
+        """The path, each frame that breaks a limit moved the shortest way across the one it breaks most, some times."""
+        path = path.copy()
+        for _ in range(PUSHES):
+            out = np.flatnonzero(self._excess(path, inner, least_size) > 0)
+            if not len(out):
+                break
+            left, slopes = self._limits(path, inner, least_size, out)
+            worst = left.argmin(1)
+            short, slope = left[np.arange(len(out)), worst], slopes[np.arange(len(out)), worst]
+            step = np.maximum(0, PUSH_PX - short) / np.maximum((slope**2).sum(1), 1e-6)
+            path[np.ix_(out, self.columns)] += step[:, None] * slope
+        return path
 
     def _window(self, inner: float) -> Complex:
         """Points (PARTS * n,) of the border of a window shrunk by `inner`, px from its middle, part by part."""
@@ -184,37 +197,44 @@ class TurningShot:
         along = np.concatenate([np.linspace(*part, POINTS) for part in pairwise(ends)])
         return (corners[:, None] + along * (np.roll(corners, -1) - corners)[:, None]).ravel()
 
-    def _room(self, path: Floats, window: Complex) -> Floats:
+    def _room(self, path: Floats, window: Complex, chosen: slice | NDArray[np.intp]) -> Floats:
         """How far points of the window's border lie inside their own side of the source, px (N, m).
 
         Points (N or 1, m) go round from the top, as many on every side.
         """
-        places = self.region.places(self._planes(path), window, self.frames)
+        places = self.region.places(self._planes(path, chosen), window, self.frames[chosen])
         top, right, bottom, left = np.split(places, 4, axis=1)
         half_width, half_height = self.size.width / 2, self.size.height / 2
         inside = (half_height + top.imag, half_width - right.real, half_height - bottom.imag, half_width + left.real)
         return np.concatenate(inside, 1)
 
-    def _drawn_back(self, path: Floats, inner: float, steps: int) -> Floats:
-        """The path, nearer to the measured one on frames whose window still reaches out.
+    def _drawn_back(self, path: Floats, inner: float, least_size: float) -> Floats:
+        """The path, nearer to the measured one on frames that still reach out or are magnified too much.
 
         The share that fits is closed in on by regula falsi, its idle end halved (the Illinois method).
         """
         path = path.copy()
-        demand = self._demand(path)
-        out = np.flatnonzero(demand > inner)
+        excess = self._excess(path, inner, least_size)
+        out = np.flatnonzero(excess > 0)
         away = path[out] - self.measured[out]
         low, high = np.zeros(len(out)), np.ones(len(out))
-        below, above = self._demand(self.measured, out) - inner, demand[out] - inner
-        for _ in range(steps if len(out) else 0):
+        below, above = self._excess(self.measured, inner, least_size, out), excess[out]
+        for _ in range(CLOSER if len(out) else 0):
             share = low + (high - low) * np.clip(below / np.minimum(below - above, -1e-12), 0.02, 0.98)
             path[out] = self.measured[out] + share[:, None] * away
-            found = self._demand(path, out) - inner
+            found = self._excess(path, inner, least_size, out)
             fits = found <= 0
             low, high = np.where(fits, share, low), np.where(fits, high, share)
             below, above = np.where(fits, found, below / 2), np.where(fits, above / 2, found)
         path[out] = self.measured[out] + low[:, None] * away
         return path
+
+    def _excess(
+        self, path: Floats, inner: float, least_size: float, chosen: slice | NDArray[np.intp] = slice(None)
+    ) -> Floats:
+        """By what share frames break the bounds of the window and of the size; 0 or less where they do not."""
+        demand, sizes = self._demand(path, chosen), self._sizes(path, chosen)
+        return np.maximum(demand / inner, least_size / sizes) - 1
 
     def _path(self, figures: Floats, shrink: Floats, wanted: Floats, limited: bool) -> CameraPath:
         parts = parted(self._planes(figures), self.size)
