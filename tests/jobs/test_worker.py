@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import signal
+import subprocess
 import tempfile
 from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
 import pytest
 from services import start, stop, wait_for, working
 from truth import SMALL, corner_errors, pair_truth, rms
@@ -18,8 +20,6 @@ from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.treatment import Treatment
 from keen_horizon.operations import clips, treating, works
 from keen_horizon.operations.lookup import find
-from keen_horizon.simulator.film import add_sound, write_pictures
-from keen_horizon.simulator.plane import jitter, shaken_pictures
 from keen_horizon.store.cluster import start_cluster
 from keen_horizon.store.database import connect, migrate, transaction
 from keen_horizon.store.files import FileStore
@@ -69,12 +69,12 @@ class Bench:
 
 
 @pytest.fixture(scope="module")
-def long_clip(media: Path) -> tuple[Path, Similarities]:
-    """20 seconds: long enough to be interrupted."""
-    poses = jitter(LONG, SMALL, 5.0, seed=31)
-    write_pictures(shaken_pictures(poses, SMALL), SMALL, 30, media / "long_silent.mp4", quality=18)
-    add_sound(media / "long_silent.mp4", media / "long.mp4", LONG / 30, seed=2)
-    return media / "long.mp4", poses
+def long_clip(media: Path, shaky: tuple[Path, Similarities], ffmpeg: str) -> tuple[Path, Similarities]:
+    """The shaken clip four times over: long enough to be interrupted."""
+    clip, poses = shaky
+    often = [ffmpeg, "-v", "error", "-stream_loop", "3", "-i", str(clip), "-c", "copy", str(media / "long.mp4")]
+    subprocess.run(often, check=True)
+    return media / "long.mp4", Similarities(np.tile(poses.z, 4), np.tile(poses.t, 4))
 
 
 def test_killed_in_the_middle_of_measuring_and_of_rendering(settings: Settings, long_clip) -> None:

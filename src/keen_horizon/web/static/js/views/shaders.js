@@ -121,8 +121,8 @@ vec3 lent(vec2 place) {
   return hatch(place);
 }
 
-vec3 seen(mat3 srcFromOut, int side, vec2 place) {
-  vec2 source = through(srcFromOut, side, place);
+vec3 seen(int side, vec2 place) {
+  vec2 source = through(side == 1 ? after : before, side, place);
   bool borrows = side == 1;
   if (outside(source)) return borrows ? lent(place) : hatch(place);
   return fine ? cubic(source) : texture(picture, source).rgb;
@@ -134,10 +134,14 @@ void main() {
   if (near) place = (loupe.xy + from / power) / pixels;
   vec2 off = vec2(place.x - line.x, (place.y - 0.5) * pixels.y / pixels.x);
   bool left = dot(off, vec2(cos(line.y), sin(line.y))) < 0.0;
-  if (mode == ${MODES.difference}) {
-    vec3 apart = abs(seen(after, 1, place) - seen(before, 0, place));
-    colour = vec4(min(vec3(1.0), 3.0 * apart), 1.0);
-  } else if (mode == ${MODES.before} || (mode == ${MODES.wipe} && left)) colour = vec4(seen(before, 0, place), 1.0);
-  else colour = vec4(seen(after, 1, place), 1.0);
+  bool apart = mode == ${MODES.difference};
+  int side = mode == ${MODES.before} || (mode == ${MODES.wipe} && left) ? 0 : 1;
+  vec3 found = vec3(0.0);
+  for (int turn = 0; turn < (apart ? 2 : 1); turn++) { // one call of seen(): a shader that is built soon
+    vec3 one = seen(side, place);
+    found = turn == 0 ? one : min(vec3(1.0), 3.0 * abs(found - one));
+    side = 1 - side;
+  }
+  colour = vec4(found, 1.0);
   if (loupe.z > 0.0 && abs(length(from) - loupe.z) < 1.0) colour = vec4(vec3(0.9), 1.0);
 }`;
