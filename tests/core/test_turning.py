@@ -10,15 +10,18 @@ from glass import corner_wobble, rocking_camera, seen_by_turning_camera, shaking
 from hypothesis import given
 from hypothesis import settings as hypothesis_settings
 from hypothesis import strategies as st
+from scipy.spatial.transform import Rotation
 
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.lens.lens import fisheye_of
+from keen_horizon.core.lens.lens import Lens, fisheye_of
 from keen_horizon.core.lens.over_time import optics_stage
 from keen_horizon.core.mapping.gaps import border_overhang
 from keen_horizon.core.mapping.sampling import sampling_map
+from keen_horizon.core.motion.focal import focal_from_motion
 from keen_horizon.core.motion.turns import camera_turns
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.ledger import ledger
+from keen_horizon.core.path.notes import solution_notes
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.path.tradeoff import trade_off
 from keen_horizon.core.path.turning import parted
@@ -61,6 +64,19 @@ def test_a_rocking_camera_leaves_less_wobble_at_the_corners_when_straightened(in
     }
     print(f"corner wobble left by {intent}: {left['bent']:.3f} px bent, {left['straight']:.3f} px straightened")
     assert left["straight"] < 0.1 * left["bent"]
+
+
+def test_the_motion_tells_the_angles_of_a_lens_that_does_not() -> None:
+    lens = Lens("division", (-0.25,))  # its focal length is one half-diagonal, see axis_scale
+    measured = seen_by_turning_camera(lens, DINGHY, SIZE)
+    motion = {"intent": "hold", "freedom": ["shift", "turn", "size", "tilt"]}
+    wanted = treatment(motion, {"edges": "leave"}, {"family": "division", "coefficients": [-0.25]})
+    stage = optics_stage(wanted.optics, SIZE, 0, len(DINGHY) - 1)
+    assert focal_from_motion(measured, stage) == pytest.approx(1.0, rel=0.01)
+    assert corner_wobble(solve_path(measured, wanted), stage, lens, DINGHY) < 0.2
+    assert "The motion tells the lens's angles" in solution_notes(measured, wanted)[0]
+    still = seen_by_turning_camera(lens, Rotation.identity(30), SIZE)
+    assert focal_from_motion(still, stage) is None
 
 
 @hypothesis_settings(max_examples=25, deadline=None)

@@ -58,6 +58,11 @@ class OpticsStage:
         """The stages that many frames later, under the numbers of these."""
         return self if self.steady else replace(self, first=self.first - frames)
 
+    def with_focal(self, focal: float) -> OpticsStage:
+        """The same, with another focal length told, half-diagonals; what is shown where does not change."""
+        stages = (replace(stage, view=replace(stage.view, focal=focal)) for stage in self.stages)
+        return replace(self, stages=tuple(stages))
+
     @property
     def steady(self) -> bool:
         """Whether it is the same for every frame."""
@@ -175,7 +180,9 @@ def focal_of(optics: Optics) -> float:
 
 def knows_angles(optics: Optics) -> bool:
     """Whether the angles behind the lens are told: by a fisheye itself, else by a focal length that is set."""
-    return optics.focal is not None or (optics.lens is not None and FAMILIES[optics.lens.family].angular)
+    lens = optics.lens
+    fisheye = lens is not None and FAMILIES[lens.family].angular and lens.coefficients[:1] > (0.0,)
+    return optics.focal is not None or fisheye
 
 
 def _with_figures(optics: Optics, figures: dict[str, float]) -> Optics:

@@ -53,14 +53,12 @@ def camera_turns(measurement: Measurement, stage: OpticsStage) -> CameraTurns:
     if count < 2:
         return CameraTurns(Rotation.identity(count), np.zeros(count))
     points = matched_points(measurement)
-    source, size_of_px = _rays(stage, points, 0, measurement.first)
-    target, _ = _rays(stage, points, 1, measurement.first)
     unit = max(measurement.size.width, measurement.size.height) / ANALYSED_SIDE
-    turns, growth, weights = _fitted(source, target, size_of_px, points.there, NOISE_PX * unit)
-    blind = measurement.blind | ((weights[: count - 1] > 0).sum(1) < MINIMUM_INLIERS)
-    motion = np.column_stack([turns.as_rotvec(), growth])
+    found = match_turns(stage, points, measurement.first, NOISE_PX * unit)
+    blind = measurement.blind | ((found.weights[: count - 1] > 0).sum(1) < MINIMUM_INLIERS)
+    motion = np.column_stack([found.turns.as_rotvec(), found.growth])
     motion[: count - 1] = _bridged(motion[: count - 1], blind)
-    spread = np.full(len(motion), PAIR_SIGMA * unit * float(np.median(size_of_px[points.there])))
+    spread = np.full(len(motion), PAIR_SIGMA * unit * found.size_of_px)
     spread[: count - 1][blind] *= BLIND_SIGMA / PAIR_SIGMA
     return _averaged(points.frames, motion, spread, count)
 
@@ -82,15 +80,29 @@ def _rays(stage: OpticsStage, points: MatchedPoints, end: int, first: int) -> tu
     return points.table(rays), points.table(angles)
 
 
-def _fitted(
-    source: Floats, target: Floats, size_of_px: Floats, there: NDArray[np.bool_], noise: float
-) -> tuple[Rotation, Floats, Floats]:
-    """Rotations (E,) target_from_source, the logarithm of growth (E,), and the points' weights (E, M)."""
-    seen = there & (np.minimum(source[..., 2], target[..., 2]) > np.cos(np.radians(FURTHEST_DEGREES)))
+@dataclass(frozen=True)
+class MatchTurns:
+    """Of matches: rotations (E,) target_from_source, the logarithm of growth (E,), the points' weights (E, M) and what
+    the turns leave of them, px (E, M); the angle that a pixel usually has.
+    """
+
+    turns: Rotation
+    growth: Floats
+    weights: Floats
+    errors: Floats
+    size_of_px: float
+
+
+def match_turns(stage: OpticsStage, points: MatchedPoints, first: int, noise: float) -> MatchTurns:
+    """The turns of matches seen through a lens; `first` is the clip's number of the range's first frame."""
+    source, size_of_px = _rays(stage, points, 0, first)
+    target, _ = _rays(stage, points, 1, first)
+    seen = points.there & (np.minimum(source[..., 2], target[..., 2]) > np.cos(np.radians(FURTHEST_DEGREES)))
     angle = np.where(seen, np.maximum(size_of_px, 1e-9), 1.0)
     typical = float(np.median(angle[seen])) if seen.any() else 1.0
     trust = np.where(seen, (typical / angle) ** 2, 0.0)
     weights, growth = trust, np.zeros(len(source))
+    errors = np.zeros(trust.shape)
     turns = Rotation.identity(len(source))
     for _ in range(ROUNDS):
         moved = source @ np.swapaxes(turns.as_matrix(), 1, 2)
@@ -99,9 +111,10 @@ def _fitted(
         change = _step(moved, outward, left, weights / typical**2, growth)
         turns = Rotation.from_rotvec(change[:, :3]) * turns
         growth = growth + change[:, 3]
-        errors = np.linalg.norm(left - np.cross(change[:, None, :3], moved) - change[:, None, 3:] * outward, axis=-1)
-        weights = trust * biweight(errors / angle, seen, noise)
-    return turns, growth, weights
+        left = left - np.cross(change[:, None, :3], moved) - change[:, None, 3:] * outward
+        errors = np.where(seen, np.linalg.norm(left, axis=-1) / angle, 0.0)
+        weights = trust * biweight(errors, seen, noise)
+    return MatchTurns(turns, growth, weights, errors, typical)
 
 
 def _outward(rays: Floats) -> Floats:

@@ -5,20 +5,28 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.lens.over_time import knows_angles, optics_stage
 from keen_horizon.core.motion.measurement import Measurement, measurement_notes
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.ledger import ledger, open_areas
 from keen_horizon.core.path.levelling import level_note
-from keen_horizon.core.path.turning import turns_camera
+from keen_horizon.core.path.turning import turning_stage
 from keen_horizon.core.treatment import Treatment
 
 
 def solution_notes(measurement: Measurement, treatment: Treatment) -> tuple[str, ...]:
     """Of the level, where that is the intent, of what a lens allows, and of the measurement."""
     notes = measurement_notes(measurement)
-    if treatment.optics.active and turns_camera(treatment):
-        notes = ("The lens tells its angles: shake is taken out by turning the camera behind it.", *notes)
+    optics = treatment.optics
+    stage = optics_stage(optics, measurement.size, measurement.first, measurement.last)
+    angles = turning_stage(measurement, treatment, stage) if stage is not None else None
+    if angles is not None:
+        told = "The lens tells its angles"
+        if not knows_angles(optics):
+            degrees = 2 * np.degrees(np.arctan(1 / angles.at(measurement.first).view.focal))
+            told = f"The motion tells the lens's angles, {degrees:.0f}° for a straight picture this large"
+        notes = (f"{told}: shake is taken out by turning the camera behind it.", *notes)
     if treatment.motion.intent == "level":
         return (level_note(measurement, treatment.motion.level.lines), *notes)
     return notes

@@ -34,7 +34,7 @@ from keen_horizon.core.path.program import Limits, corrections
 from keen_horizon.core.path.shots import shots
 from keen_horizon.core.path.straightened_marks import straightened_marks
 from keen_horizon.core.path.tilting import MOST, MOST_STRAIGHTENED, tilt_corrections
-from keen_horizon.core.path.turning import TurningShot, turning_shots, turns_camera
+from keen_horizon.core.path.turning import TurningShot, turning_shots, turning_stage
 from keen_horizon.core.path.window import centred_corners, window_zoom
 from keen_horizon.core.path.wish import wish_for
 from keen_horizon.core.treatment import Treatment
@@ -66,8 +66,9 @@ class PathProblem:
         self._framing = treatment.framing
         lens = optics_stage(treatment.optics, measurement.size, measurement.first, measurement.last)
         self._shots: list[_ShotProblem] | list[TurningShot]
-        if lens is not None and turns_camera(treatment):
-            self._shots = turning_shots(measurement, treatment, lens)
+        angles = turning_stage(measurement, treatment, lens) if lens is not None else None
+        if angles is not None:
+            self._shots = turning_shots(measurement, treatment, angles)
             return
         if lens is not None:
             measurement = straightened(measurement, lens)

@@ -24,6 +24,7 @@ from keen_horizon.core.geometry.tilt import middle_shift
 from keen_horizon.core.lens.over_time import OpticsStage, knows_angles
 from keen_horizon.core.lens.region import SeenRegion
 from keen_horizon.core.lens.straightening import LensStage
+from keen_horizon.core.motion.focal import told_by_motion
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.turns import CameraTurns, camera_turns
 from keen_horizon.core.path.banded import BandedProgram, minimise, minimise_free
@@ -47,18 +48,23 @@ PARTS, POINTS = 32, 7  # of the window's border, and the points looked at in eac
 CLOSER = 6  # steps by which a share that fits is closed in on
 
 
-def turns_camera(treatment: Treatment) -> bool:
-    """Whether the motion of a treatment with optics is corrected by turning the camera.
+def turning_stage(measurement: Measurement, treatment: Treatment, stage: OpticsStage) -> OpticsStage | None:
+    """The optics with their angles, where the motion is corrected by turning the camera behind them; else None.
 
-    The lens must tell its angles, the delivered picture be flat, and turns of every direction be allowed.
+    The lens, a focal length or the motion itself must tell the angles, the delivered picture be flat, and turns of
+    every direction be allowed.
     """
     motion, optics = treatment.motion, treatment.optics
     allowed = motion.intent in ("hold", "glide") and {"shift", "turn"} <= set(motion.freedom)
-    return allowed and treatment.framing.edges != "borrow" and optics.projection == "straight" and knows_angles(optics)
+    if not allowed or treatment.framing.edges == "borrow" or optics.projection != "straight":
+        return None
+    if knows_angles(optics):
+        return stage
+    return told_by_motion(measurement, stage)
 
 
 def turning_shots(measurement: Measurement, treatment: Treatment, stage: OpticsStage) -> list[TurningShot]:
-    """The shots of a measurement whose camera is turned."""
+    """The shots of a measurement whose camera is turned behind optics that tell their angles."""
     turns = camera_turns(measurement, stage)
     region = SeenRegion.of(stage, measurement.size, measurement.first, len(measurement))
     parts = [
