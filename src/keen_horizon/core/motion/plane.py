@@ -3,8 +3,9 @@
 From the frame its corners were set on, each frame is registered to that frame's texture of the plane with a homography
 by maximising the enhanced correlation coefficient (Evangelidis & Psarakis 2008): comparing with one texture, errors do
 not add up along the way. Lucas-Kanade between neighbouring frames, both seen where the plane was last, gives the
-start. The plane is lost where nothing correlates, and looked for again where it was last. The texture is never taken
-anew: what walks through it would be followed.
+start. What passes in front does not count: only what goes with the texture around it is compared, and then again. The
+plane is lost where too little does, and looked for again where it was last. The texture is never taken anew: what
+walks through it would be followed.
 
 A plane is a homography (3, 3) from its texture's pixels to straightened pixels. Pictures come as functions, so that
 lens and picture are sampled once, where the plane is.
@@ -36,6 +37,10 @@ WITHIN_PX = 2.0
 SURE = 0.8  # correlation below which a plane is lost
 SURE_AGAIN = 0.9  # correlation from which a lost plane is found again
 SOFTNESS_PX = 1.0
+ROUNDS = 2
+AROUND_PX = 21
+AGREES = 0.5  # correlation around a pixel, from which it belongs to the plane and not to what passes before it
+LEAST_AGREEING = 0.35
 EVENED_PX = 12.0
 LEAST_CONTRAST = 4.0  # grey levels, below which it is noise
 _CRITERIA = (cv2.TERM_CRITERIA_COUNT + cv2.TERM_CRITERIA_EPS, 50, 1e-5)
@@ -121,12 +126,20 @@ class PlaneFollower:
         if not _sound(transform(guess, self.rectangle)):
             return None
         look = self._look(seen, guess)
-        start = np.array([[1, 0, self.margin[0]], [0, 1, self.margin[1]], [0, 0, 1]], np.float32)
-        try:
-            correlation, warp = cv2.findTransformECC(
-                self.texture, look, start, cv2.MOTION_HOMOGRAPHY, _CRITERIA, (look > 0).astype(np.uint8), 1
-            )
-        except cv2.error:  # it did not converge
+        warp = np.array([[1, 0, self.margin[0]], [0, 1, self.margin[1]], [0, 0, 1]], np.float32)
+        correlation = 0.0
+        for _ in range(ROUNDS):
+            agreeing = self._agreeing(look, warp)
+            if agreeing.mean() < LEAST_AGREEING:  # not near enough yet to tell
+                agreeing[:] = 1
+            told = cv2.warpPerspective(agreeing, warp, look.shape[::-1], flags=cv2.INTER_NEAREST) & (look > 0)
+            try:
+                correlation, warp = cv2.findTransformECC(
+                    self.texture, look, warp, cv2.MOTION_HOMOGRAPHY, _CRITERIA, told.astype(np.uint8), 1
+                )
+            except cv2.error:  # it did not converge
+                return None
+        if self._agreeing(look, warp).mean() < LEAST_AGREEING:
             return None
         without_margin = np.array([[1, 0, -self.margin[0]], [0, 1, -self.margin[1]], [0, 0, 1]])
         plane = guess @ without_margin @ warp.astype(np.float64)
@@ -134,6 +147,21 @@ class PlaneFollower:
         moved = np.abs(transform(plane, self.rectangle) - transform(guess, self.rectangle)).max()
         near = moved < MARGIN * np.abs(np.ptp(transform(guess, self.rectangle), 0)).max()
         return (plane, float(correlation)) if near and correlation >= SURE else None
+
+    def _agreeing(self, look: Gray, warp: NDArray[np.float32]) -> Gray:
+        """1 where a look, aligned, goes with the texture around (rows, columns)."""
+        flags = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
+        aligned = cv2.warpPerspective(look, warp, self.texture.shape[::-1], flags=flags)
+        return np.asarray((_local_correlation(self.texture, aligned) > AGREES) & (aligned > 0), np.uint8)
+
+
+def _local_correlation(a: Gray, b: Gray) -> NDArray[np.float32]:
+    """The correlation of two pictures around every pixel."""
+    x, y = a.astype(np.float32), b.astype(np.float32)
+    parts = (cv2.boxFilter(part, -1, (AROUND_PX, AROUND_PX)) for part in (x, y, x * x, y * y, x * y))
+    mean_a, mean_b, square_a, square_b, product = parts
+    spread = (square_a - mean_a**2) * (square_b - mean_b**2)
+    return np.asarray((product - mean_a * mean_b) / np.sqrt(np.maximum(spread, 1.0)))
 
 
 def follow_plane(frames: Iterable[Seen], corners: Floats) -> tuple[Floats, Floats]:

@@ -85,10 +85,15 @@ export const flat = (parts) => ({
     this.flatPicture = on ? "/static/check.svg" : "";
     this.drawOver();
   },
+  /** Whether straight things are straight in what is on show: a picture can be laid flat on them there only. */
+  straightOnShow() {
+    const { lens, projection } = this.t.optics;
+    return this.shown() === "after" ? projection === "straight" : this.shown() === "before" && !lens;
+  },
   /** Lay the picture on the flat thing. */
   layPicture() {
     const { check, canvas } = parts.refs;
-    const quad = this.flatFollowed() && this.flatPicture && ["after", "before"].includes(this.shown()) ? this.flatShown() : [];
+    const quad = this.flatFollowed() && this.flatPicture && this.straightOnShow() ? this.flatShown() : [];
     check.hidden = quad.length !== 4;
     if (check.hidden) return;
     const scale = parseFloat(canvas.style.width) / parts.size.width;
