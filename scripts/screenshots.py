@@ -36,6 +36,14 @@ def to_bench(page: Page, clip: str) -> None:
     expect(page.locator(".outcome tbody tr")).to_have_count(5)
 
 
+def click_on_picture(page: Page, places: tuple[tuple[float, float], ...]) -> None:
+    """Click places given as shares of the picture."""
+    box = page.locator("canvas").bounding_box()
+    for x, y in places:
+        page.mouse.click(box["x"] + x * box["width"], box["y"] + y * box["height"])
+        page.wait_for_timeout(400)
+
+
 def draw_straightedges(page: Page) -> None:
     """Along the top and the foot of the quay, in the first frame of the dinghy clip."""
     page.keyboard.press("1")
@@ -44,15 +52,21 @@ def draw_straightedges(page: Page) -> None:
         page.get_by_role("button", name="remove line 1", exact=True).click()
         page.wait_for_timeout(400)
     page.get_by_role("button", name="Draw straightedges").click()
-    box = page.locator("canvas").bounding_box()
     for line in STRAIGHTEDGES:
-        for x, y in line:
-            page.mouse.click(box["x"] + x * box["width"], box["y"] + y * box["height"])
-            page.wait_for_timeout(400)
+        click_on_picture(page, line)
         page.get_by_role("button", name="Next line").click()
     page.get_by_role("button", name="Done drawing").click()
     page.get_by_role("button", name="after", exact=True).click()
     shoot(page, "optics")
+
+
+def hold_behind_the_lens(page: Page) -> None:
+    """The rocking dinghy held, by turning the camera behind the lens that was drawn."""
+    page.keyboard.press("2")
+    page.get_by_role("radio", name="Hold").check()
+    shoot(page, "wide")
+    page.get_by_role("radio", name="Glide").check()
+    page.keyboard.press("1")
 
 
 def turn_over_time(page: Page) -> None:
@@ -88,9 +102,7 @@ def follow_a_front(page: Page) -> None:
         page.get_by_role("button", name="remove the corners").first.click()
         page.wait_for_timeout(400)
     page.get_by_role("button", name="Set four corners on this frame").click()
-    box = page.locator("canvas").bounding_box()
-    for x, y in FRONT:
-        page.mouse.click(box["x"] + x * box["width"], box["y"] + y * box["height"])
+    click_on_picture(page, FRONT)
     page.get_by_label("lay a chequered picture on it").check()
     page.get_by_role("link", name="corners CSV").scroll_into_view_if_needed()
     shoot(page, "flat")
@@ -107,6 +119,7 @@ def main() -> None:
         for clip in ("roofs_drone_02.mp4", "dinghy_03.mp4"):
             to_bench(page, clip)
         draw_straightedges(page)
+        hold_behind_the_lens(page)
         turn_over_time(page)
         to_bench(page, "quay_walk_01.mp4")
         page.keyboard.press("w")
