@@ -6,6 +6,7 @@ src_from_out of frames from clip number `first`, from the window to the straight
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -21,6 +22,7 @@ BORDER_STEP = 16
 BOW = 1.0003  # between the points looked at, the border of what a lens saw bows by less
 LARGEST_DEMAND = 99.0
 GRID = (25, 15)
+AT_A_TIME = 1000  # frames
 
 
 @dataclass(frozen=True)
@@ -47,6 +49,9 @@ class SeenRegion:
 
     def demand(self, planes: Floats, frames: NDArray[np.intp]) -> Floats:
         """The smallest Z (N,) by which windows of frames (N,), clip numbering, must shrink to hold no gap."""
+        return in_parts(lambda part: self._demand(planes[part], frames[part]), len(planes))
+
+    def _demand(self, planes: Floats, frames: NDArray[np.intp]) -> Floats:
         borders = self.borders if len(self.borders) == 1 else self.borders[frames - self.first]
         seen = carried(borders, np.asarray(np.linalg.inv(planes), np.float64))
         bow = BOW if self.whole else 1.0
@@ -58,14 +63,22 @@ class SeenRegion:
         frames = first + np.arange(len(planes))
         short = np.flatnonzero(self.demand(planes, frames) > BOW)
         if len(short):
-            places = self.places(planes[short], _grid(self.size)[None], frames[short])
-            open_[short] = 1 - self._within(places).mean(1)
+            grid = _grid(self.size)[None]
+
+            def inside(part: slice) -> Floats:
+                places = self.places(planes[short[part]], grid, frames[short[part]])
+                return np.asarray(self._within(places).mean(1), np.float64)
+
+            open_[short] = 1 - in_parts(inside, len(short))
         return open_
 
     def kept(self, planes: Floats, first: int) -> Floats:
         """The share (N,) of what the straightened frame shows that each window shows, one at most."""
-        grid = as_points(_grid(self.size) + self.size.centre)
         frames = first + np.arange(len(planes))
+        return in_parts(lambda part: self._kept(planes[part], frames[part]), len(planes))
+
+    def _kept(self, planes: Floats, frames: NDArray[np.intp]) -> Floats:
+        grid = as_points(_grid(self.size) + self.size.centre)
         straight = [self.stage.straighten(int(i), grid) for i in (frames[:1] if self.stage.steady else frames)]
         offsets = np.stack([as_complex(points) for points in straight]) - self.size.centre
         whole = self._within(offsets).mean(1)
@@ -87,6 +100,11 @@ class SeenRegion:
     def _within(self, points: Complex) -> NDArray[np.bool_]:
         """Whether points, px from the middle, lie in the frame."""
         return (np.abs(points.real) <= self.size.width / 2) & (np.abs(points.imag) <= self.size.height / 2)
+
+
+def in_parts(function: Callable[[slice], Floats], count: int) -> Floats:
+    """What a function gives for `count` frames, worked out for some at a time, so that memory stays small."""
+    return np.concatenate([function(slice(start, start + AT_A_TIME)) for start in range(0, max(1, count), AT_A_TIME)])
 
 
 def _grid(size: Size) -> Complex:

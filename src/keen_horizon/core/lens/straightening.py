@@ -99,6 +99,12 @@ class LensStage:
         return np.asarray(rays / np.linalg.norm(rays, axis=1, keepdims=True))
 
     @property
+    def size_of_px(self) -> float:
+        """The angle, radians, that a pixel has in the middle of the source."""
+        middle = self.rays(self._middle + [[0.0, 0.0], [1.0, 0.0]])
+        return float(np.linalg.norm(middle[1] - middle[0]))
+
+    @property
     def matrix(self) -> Floats | None:
         """The map as a homography (3, 3) on pixels; None where it is none."""
         if not (self.lens.plain and self.view.planar):

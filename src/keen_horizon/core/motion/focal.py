@@ -63,4 +63,4 @@ def _moved_most(points: MatchedPoints) -> MatchedPoints | None:
     rows = enough[np.argsort(-moved[enough])[:MATCHES]]
     if not len(rows):
         return None
-    return MatchedPoints(points.frames[rows], points.source[rows], points.target[rows], points.there[rows])
+    return points.part(rows)

@@ -26,6 +26,10 @@ class MatchedPoints:
     target: Complex
     there: NDArray[np.bool_]
 
+    def part(self, rows: slice | NDArray[np.intp]) -> MatchedPoints:
+        """Some of the matches."""
+        return MatchedPoints(self.frames[rows], self.source[rows], self.target[rows], self.there[rows])
+
     def table(self, values: NDArray[Value]) -> NDArray[Value]:
         """Values (P, ...) of the points that are there, as a table (E, M, ...)."""
         table: NDArray[Value] = np.zeros((*self.there.shape, *values.shape[1:]), values.dtype)

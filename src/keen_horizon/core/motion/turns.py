@@ -29,6 +29,7 @@ ROUNDS = 5
 AVERAGING_ROUNDS = 3
 NOISE_PX = 0.05
 GROWTH_SPREAD = 0.05
+AT_A_TIME = 4000  # matches
 FURTHEST_DEGREES = 87.0  # from the lens's axis: where straightening ends
 
 
@@ -54,11 +55,15 @@ def camera_turns(measurement: Measurement, stage: OpticsStage) -> CameraTurns:
         return CameraTurns(Rotation.identity(count), np.zeros(count))
     points = matched_points(measurement)
     unit = max(measurement.size.width, measurement.size.height) / ANALYSED_SIDE
-    found = match_turns(stage, points, measurement.first, NOISE_PX * unit)
-    blind = measurement.blind | ((found.weights[: count - 1] > 0).sum(1) < MINIMUM_INLIERS)
-    motion = np.column_stack([found.turns.as_rotvec(), found.growth])
+    found = [
+        match_turns(stage, points.part(slice(start, start + AT_A_TIME)), measurement.first, NOISE_PX * unit)
+        for start in range(0, len(points.frames), AT_A_TIME)
+    ]
+    agreeing = np.concatenate([part.agreeing for part in found])
+    blind = measurement.blind | (agreeing[: count - 1] < MINIMUM_INLIERS)
+    motion = np.concatenate([np.column_stack([part.turns.as_rotvec(), part.growth]) for part in found])
     motion[: count - 1] = _bridged(motion[: count - 1], blind)
-    spread = np.full(len(motion), PAIR_SIGMA * unit * found.size_of_px)
+    spread = np.full(len(motion), PAIR_SIGMA * unit * stage.at(measurement.first).size_of_px)
     spread[: count - 1][blind] *= BLIND_SIGMA / PAIR_SIGMA
     return _averaged(points.frames, motion, spread, count)
 
@@ -82,15 +87,14 @@ def _rays(stage: OpticsStage, points: MatchedPoints, end: int, first: int) -> tu
 
 @dataclass(frozen=True)
 class MatchTurns:
-    """Of matches: rotations (E,) target_from_source, the logarithm of growth (E,), the points' weights (E, M) and what
-    the turns leave of them, px (E, M); the angle that a pixel usually has.
+    """Of matches: rotations (E,) target_from_source, the logarithm of growth (E,), how many points agree (E,), and what
+    is left of every point, px (E, M).
     """
 
     turns: Rotation
     growth: Floats
-    weights: Floats
+    agreeing: NDArray[np.intp]
     errors: Floats
-    size_of_px: float
 
 
 def match_turns(stage: OpticsStage, points: MatchedPoints, first: int, noise: float) -> MatchTurns:
@@ -99,7 +103,7 @@ def match_turns(stage: OpticsStage, points: MatchedPoints, first: int, noise: fl
     target, _ = _rays(stage, points, 1, first)
     seen = points.there & (np.minimum(source[..., 2], target[..., 2]) > np.cos(np.radians(FURTHEST_DEGREES)))
     angle = np.where(seen, np.maximum(size_of_px, 1e-9), 1.0)
-    typical = float(np.median(angle[seen])) if seen.any() else 1.0
+    typical = stage.at(first).size_of_px
     trust = np.where(seen, (typical / angle) ** 2, 0.0)
     weights, growth = trust, np.zeros(len(source))
     errors = np.zeros(trust.shape)
@@ -114,7 +118,7 @@ def match_turns(stage: OpticsStage, points: MatchedPoints, first: int, noise: fl
         left = left - np.cross(change[:, None, :3], moved) - change[:, None, 3:] * outward
         errors = np.where(seen, np.linalg.norm(left, axis=-1) / angle, 0.0)
         weights = trust * biweight(errors, seen, noise)
-    return MatchTurns(turns, growth, weights, errors, typical)
+    return MatchTurns(turns, growth, (weights > 0).sum(1), errors)
 
 
 def _outward(rays: Floats) -> Floats:

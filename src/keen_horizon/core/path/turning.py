@@ -22,7 +22,7 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Similarities
 from keen_horizon.core.geometry.tilt import middle_shift
 from keen_horizon.core.lens.over_time import OpticsStage, knows_angles
-from keen_horizon.core.lens.region import SeenRegion
+from keen_horizon.core.lens.region import AT_A_TIME, SeenRegion
 from keen_horizon.core.lens.straightening import LensStage
 from keen_horizon.core.motion.focal import told_by_motion
 from keen_horizon.core.motion.measurement import Measurement
@@ -168,6 +168,11 @@ class TurningShot:
         That is the window inside the source, at the point with least room of every part of its border, growth, and
         the size above the least.
         """
+        rows = np.arange(len(path))[chosen]
+        if len(rows) > AT_A_TIME:
+            parts = [rows[start : start + AT_A_TIME] for start in range(0, len(rows), AT_A_TIME)]
+            found = [self._limits(path, inner, least_size, part) for part in parts]
+            return np.concatenate([room for room, _ in found]), np.concatenate([slopes for _, slopes in found])
         window = self._window(inner)
         room = self._room(path, window[None], chosen)
         room = room.reshape(len(room), PARTS, -1)
