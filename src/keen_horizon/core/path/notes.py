@@ -25,7 +25,7 @@ def solution_notes(measurement: Measurement, treatment: Treatment) -> tuple[str,
         told = "The lens tells its angles"
         if not knows_angles(optics):
             degrees = 2 * np.degrees(np.arctan(1 / angles.at(measurement.first).view.focal))
-            told = f"The motion tells the lens's angles, {degrees:.0f}° for a straight picture this large"
+            told = f"The motion tells the lens's angles ({degrees:.0f}° from corner to corner of a straight picture)"
         notes = (f"{told}: shake is taken out by turning the camera behind it.", *notes)
     if treatment.motion.intent == "level":
         return (level_note(measurement, treatment.motion.level.lines), *notes)
