@@ -11,8 +11,8 @@ import numpy as np
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Floats
 from keen_horizon.core.lens.projection import FURTHEST
+from keen_horizon.core.lens.turning import LEAST_DEPTH
 
-LEAST_DEPTH = 1e-6
 FURTHEST_PX = 1e7
 NOWHERE = 1e10
 

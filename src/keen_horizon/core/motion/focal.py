@@ -11,10 +11,10 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.motion.lately import kept_lately
-from keen_horizon.core.motion.matched import MatchedPoints, matched_points
+from keen_horizon.core.motion.matched import NOISE_PX, MatchedPoints, analysed_unit, matched_points
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.robust import MINIMUM_INLIERS
-from keen_horizon.core.motion.turns import ANALYSED_SIDE, NOISE_PX, match_turns
+from keen_horizon.core.motion.turns import match_turns
 
 TRIED = np.geomspace(0.4, 5.0, 11)  # half-diagonals: 136 to 23 degrees from corner to corner
 FINER = 3
@@ -37,7 +37,7 @@ def focal_from_motion(measurement: Measurement, stage: OpticsStage) -> float | N
     points = _moved_most(matched_points(measurement))
     if points is None:
         return None
-    unit = max(measurement.size.width, measurement.size.height) / ANALYSED_SIDE
+    unit = analysed_unit(measurement.size)
 
     def left(focal: float) -> float:
         found = match_turns(stage.with_focal(focal), points, measurement.first, NOISE_PX * unit)

@@ -8,11 +8,14 @@ from typing import TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Floats, as_complex
+from keen_horizon.core.motion.measure import ANALYSIS_SIDE
 from keen_horizon.core.motion.measurement import Evidence, Measurement
 
 Value = TypeVar("Value", bound=np.generic)
 
+NOISE_PX = 0.05  # how exactly a point is followed, at 640 wide
 MOST_POINTS = 80
 GRID = (12, 8)
 
@@ -39,6 +42,11 @@ class MatchedPoints:
     def numbers(self, end: int) -> NDArray[np.intp]:
         """The number (P,), in the range, of the frame that each point that is there lies in: 0 source, 1 target."""
         return np.broadcast_to(self.frames[:, end, None], self.there.shape)[self.there]
+
+
+def analysed_unit(size: Size) -> float:
+    """Display pixels in a pixel of the analysis."""
+    return max(size.width, size.height) / ANALYSIS_SIDE
 
 
 def matched_points(measurement: Measurement) -> MatchedPoints:

@@ -18,15 +18,20 @@ from keen_horizon.core.geometry.tilt import fit_tilts, tilted
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.motion.graph import Graph, bridged
 from keen_horizon.core.motion.lately import kept_lately
-from keen_horizon.core.motion.matched import MatchedPoints, biweight, matched_points, row_medians
+from keen_horizon.core.motion.matched import (
+    NOISE_PX,
+    MatchedPoints,
+    analysed_unit,
+    biweight,
+    matched_points,
+    row_medians,
+)
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.robust import MINIMUM_INLIERS
 
-ANALYSED_SIDE = 640
 ROUNDS = 4
 FURTHEST_STRETCH = 8.0
 FURTHEST_PX = 1e5
-NOISE_PX = 0.05
 TURNING_SPREAD = 2e-4  # 1/px at 640 wide: turning tilts a straightened picture far more than shake a bent one
 
 
@@ -36,7 +41,7 @@ def straightened(measurement: Measurement, stage: OpticsStage) -> Measurement:
     count = len(measurement)
     if count < 2:
         return measurement
-    unit = max(measurement.size.width, measurement.size.height) / ANALYSED_SIDE
+    unit = analysed_unit(measurement.size)
     points = matched_points(measurement)
     source, target, trust = _through(stage, points, measurement.first)
     weights, motion, tilted_motion, tilt = _fitted(source, target, trust, measurement.size, unit)

@@ -19,15 +19,13 @@ from keen_horizon.core.geometry.similarity import Floats, as_points
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.motion.graph import BLIND_SIGMA, PAIR_SIGMA
 from keen_horizon.core.motion.lately import kept_lately
-from keen_horizon.core.motion.matched import MatchedPoints, biweight, matched_points
+from keen_horizon.core.motion.matched import NOISE_PX, MatchedPoints, analysed_unit, biweight, matched_points
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.posegraph import robust_values
 from keen_horizon.core.motion.robust import MINIMUM_INLIERS
 
-ANALYSED_SIDE = 640
 ROUNDS = 5
 AVERAGING_ROUNDS = 3
-NOISE_PX = 0.05
 GROWTH_SPREAD = 0.05
 AT_A_TIME = 4000  # matches
 FURTHEST_DEGREES = 87.0  # from the lens's axis: where straightening ends
@@ -54,7 +52,7 @@ def camera_turns(measurement: Measurement, stage: OpticsStage) -> CameraTurns:
     if count < 2:
         return CameraTurns(Rotation.identity(count), np.zeros(count))
     points = matched_points(measurement)
-    unit = max(measurement.size.width, measurement.size.height) / ANALYSED_SIDE
+    unit = analysed_unit(measurement.size)
     found = [
         match_turns(stage, points.part(slice(start, start + AT_A_TIME)), measurement.first, NOISE_PX * unit)
         for start in range(0, len(points.frames), AT_A_TIME)

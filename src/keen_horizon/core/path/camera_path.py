@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -100,12 +101,14 @@ class CameraPath:
         places = self.centred_matrices() @ np.stack([corners.real, corners.imag, np.ones(4)])
         return np.asarray((places[:, 0] + 1j * places[:, 1]) / places[:, 2])
 
+    @cached_property
     def kept_areas(self) -> Floats:
         """The share (N,) of what each frame shows that the output shows."""
         if self.region is not None:
             return self.region.kept(self.centred_matrices(), self.first)
         return kept_areas(self.quads(), self.size)
 
+    @cached_property
     def gap_areas(self) -> Floats:
         """The share (N,) of each output frame that has no picture of its own frame."""
         if self.region is not None:

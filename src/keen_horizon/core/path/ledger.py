@@ -60,13 +60,13 @@ def ledger(path: CameraPath, magnified: float = 1.0) -> Ledger:
     corners = centred_corners(size)
     move = np.abs(path.steadied.apply(corners) - path.measured.apply(corners))
     gaps = open_areas(path)
-    own = path.gap_areas()
+    own = path.gap_areas
     return Ledger(
         zoom=zoom,
         mean_zoom=float(path.zoom.mean()),
         wanted_zoom=float(path.wanted_zoom.max()),
         limited=path.limited,
-        kept_area=float(path.kept_areas().mean()),
+        kept_area=float(path.kept_areas.mean()),
         softness=min(1.0, 1 / (zoom * magnified)),
         equals_width=round(size.width / zoom),
         equals_height=round(size.height / zoom),
@@ -85,7 +85,7 @@ def ledger(path: CameraPath, magnified: float = 1.0) -> Ledger:
 
 def open_areas(path: CameraPath) -> Floats:
     """The share of each output frame (N,) that stays without picture."""
-    own = path.gap_areas()
+    own = path.gap_areas
     if path.borrowed is None:
         return own
     lost = 1 - found_area(path.borrowed, path.size, path.shrink)

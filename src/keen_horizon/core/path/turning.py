@@ -142,7 +142,7 @@ class TurningShot:
 
     def _sizes(self, figures: Floats, chosen: slice | NDArray[np.intp] = slice(None)) -> Floats:
         """How large the source's frames lie in the steadied ones, of every frame or of those chosen."""
-        return np.abs(parted(self._planes(figures, chosen), self.size).correction.z)
+        return sizes_of(self._planes(figures, chosen))
 
     def _bound(self, inner: float, least_size: float) -> Floats:
         """The path that keeps a window shrunk by `inner` inside what was seen, no frame magnified by more than
@@ -244,8 +244,9 @@ class TurningShot:
         self, path: Floats, inner: float, least_size: float, chosen: slice | NDArray[np.intp] = slice(None)
     ) -> Floats:
         """By what share frames break the bounds of the window and of the size; 0 or less where they do not."""
-        demand, sizes = self._demand(path, chosen), self._sizes(path, chosen)
-        return np.maximum(demand / inner, least_size / sizes) - 1
+        planes = self._planes(path, chosen)
+        demand = self.region.demand(planes, self.frames[chosen])
+        return np.maximum(demand / inner, least_size / sizes_of(planes)) - 1
 
     def _path(self, figures: Floats, shrink: Floats, wanted: Floats, limited: bool) -> CameraPath:
         parts = parted(self._planes(figures), self.size)
@@ -293,12 +294,23 @@ class PlaneParts:
     tilt: Complex
 
 
+def _linear(planes: Floats) -> Floats:
+    """What planes (N, 3, 3) whose last figure is 1 do near the middle (N, 2, 2)."""
+    return np.asarray(planes[:, :2, :2] - planes[:, :2, 2, None] * planes[:, 2, None, :2])
+
+
+def sizes_of(planes: Floats) -> Floats:
+    """How much larger planes (N, 3, 3) whose last figure is 1 show things near the middle (N,)."""
+    linear = _linear(planes)
+    return np.asarray(np.sqrt(linear[:, 0, 0] * linear[:, 1, 1] - linear[:, 0, 1] * linear[:, 1, 0]))
+
+
 def parted(planes: Floats, size: Size) -> PlaneParts:
     """The parts of planes (N, 3, 3) on points from the middle whose last figure is 1."""
     shift, lean = planes[:, :2, 2], planes[:, 2, :2]
-    linear = planes[:, :2, :2] - shift[:, :, None] * lean[:, None, :]
+    linear = _linear(planes)
     turn = linear[:, 0, 0] + linear[:, 1, 1] + 1j * (linear[:, 1, 0] - linear[:, 0, 1])
-    z = turn / np.abs(turn) * np.sqrt(np.linalg.det(linear))
+    z = np.asarray(turn / np.abs(turn) * sizes_of(planes), np.complex128)
     turned_back = Similarities(1 / z, np.zeros(len(z), np.complex128)).matrices()[:, :2, :2]
     stretch = turned_back @ linear
     tilt = lean[:, 0] + 1j * lean[:, 1]
