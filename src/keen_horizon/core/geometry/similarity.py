@@ -81,12 +81,12 @@ class Similarities:
 
 def as_complex(points: NDArray[np.floating]) -> Complex:
     """Points (N, 2) of (x, y) as complex numbers (N,)."""
-    return np.asarray(points[:, 0], np.float64) + 1j * np.asarray(points[:, 1], np.float64)
+    return np.array(points, np.float64, order="C").view(np.complex128)[:, 0]
 
 
 def as_points(values: Complex) -> Floats:
     """Complex numbers (N,) as points (N, 2) of (x, y)."""
-    return np.stack([values.real, values.imag], axis=-1)
+    return np.array(values, np.complex128, order="C")[..., None].view(np.float64)
 
 
 def fit_similarity(source: Complex, target: Complex, weights: Floats) -> tuple[complex, complex]:

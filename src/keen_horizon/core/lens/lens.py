@@ -75,8 +75,9 @@ class Lens:
         w = self._metric(as_complex(points), size)
         reach, ratios = radial_table(self)
         place = np.minimum(np.abs(w) * ((TABLE - 1) / reach), TABLE - 0.5)
-        index = place.astype(np.intp)
-        u = w * (ratios[index] + (place - index) * (ratios[index + 1] - ratios[index]))
+        index = place.astype(np.int32)
+        ratio = ratios[index]
+        u = w * (ratio + (place - index) * (ratios[index + 1] - ratio))
         if self.p1 or self.p2:
             u = u + self._decentred(w)
         return self._pixels(u, size)
@@ -103,12 +104,14 @@ class Lens:
 
     def _metric(self, points: Complex, size: Size) -> Complex:
         """Points as offsets from the lens's centre, half-diagonals, a circle of the lens a circle."""
-        offset = (points - size.centre) / size.half_diagonal - self.centre
-        return np.asarray(offset.real / self.squeeze + 1j * offset.imag)
+        offset = np.asarray((points - size.centre) * (1 / size.half_diagonal) - self.centre)
+        offset.real /= self.squeeze
+        return offset
 
     def _pixels(self, metric: Complex, size: Size) -> Floats:
-        offset = metric.real * self.squeeze + 1j * metric.imag + self.centre
-        return as_points(np.asarray(offset * size.half_diagonal + size.centre))
+        offset = metric.copy()
+        offset.real *= self.squeeze
+        return as_points((offset + self.centre) * size.half_diagonal + size.centre)
 
 
 @lru_cache(maxsize=4096)

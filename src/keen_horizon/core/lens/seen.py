@@ -23,18 +23,20 @@ def frame_shares(curves: Complex, size: Size) -> Floats:
     Curves are broken where a point lies very far away. Between two points that is least at one of them, or where the
     frame's corner meets their line.
     """
-    x, y = curves.real / (size.width / 2), curves.imag / (size.height / 2)
+    x, y = curves.real * (2 / size.width), curves.imag * (2 / size.height)
     shares = np.maximum(np.abs(x), np.abs(y))
     far = shares >= FURTHEST
-    x, y = np.where(far, 0.0, x), np.where(far, 0.0, y)
     least: Floats = shares.min(1, initial=np.inf)
-    broken = far[:, :-1] | far[:, 1:]
     for height in (x - y, x + y):
-        meets = np.nonzero((height[:, :-1] * height[:, 1:] < 0) & ~broken)
-        start, later = height[:, :-1][meets], height[:, 1:][meets]
-        place = start / (start - later)
-        begin = x[:, :-1][meets]  # on a diagonal of the frame both offsets are the same but for their sign
-        np.minimum.at(least, meets[0], np.abs(begin + place * (x[:, 1:][meets] - begin)))
+        below = height < 0
+        meets = below[:, 1:] != below[:, :-1]
+        row, at = np.divmod(np.flatnonzero(meets), meets.shape[1])
+        whole = ~(far[row, at] | far[row, at + 1])
+        row, at = row[whole], at[whole]
+        start, begin = height[row, at], x[row, at]
+        place = start / (start - height[row, at + 1])
+        # on a diagonal of the frame both offsets are the same but for their sign
+        np.minimum.at(least, row, np.abs(begin + place * (x[row, at + 1] - begin)))
     return least
 
 
@@ -42,9 +44,11 @@ def carried(curves: Complex, planes: Floats) -> Complex:
     """Curves (N or 1, M) through planes (N, 3, 3) -> (N, M); very far away what goes behind or was there."""
     x, y = curves.real, curves.imag
     near = np.maximum(np.abs(x), np.abs(y)) < FURTHEST_PX
-    x, y = np.where(near, x, 0.0), np.where(near, y, 0.0)
-    rows = planes[..., None]
-    across, down, depth = (rows[:, i, 0] * x + rows[:, i, 1] * y + rows[:, i, 2] for i in range(3))
-    ahead = near & (depth > LEAST_DEPTH)
-    share = 1 / np.where(ahead, depth, 1.0)
-    return np.asarray(np.where(ahead, across * share + 1j * (down * share), NOWHERE))
+    flat = np.stack([np.where(near, x, 0.0), np.where(near, y, 0.0), near.astype(np.float64)], 1)
+    across, down, depth = np.moveaxis(planes @ flat, 1, 0)
+    behind = ~(near & (depth > LEAST_DEPTH))
+    depth[behind] = 1.0
+    out = np.empty(depth.shape, np.complex128)
+    out.real, out.imag = across / depth, down / depth
+    out[behind] = NOWHERE
+    return out

@@ -11,6 +11,7 @@ banded Cholesky factor per iteration, linear in the number of frames.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -40,13 +41,34 @@ class BandedProgram:
 
     def left(self, x: Floats) -> Floats:
         """The left sides s_i A_i x_i (N, m) for x (N, k)."""
-        product = x @ self.rows.T if self.rows.ndim == 2 else np.einsum("nmk,nk->nm", self.rows, x)
-        return np.asarray(self.scale[:, None] * product)
+        if self.rows.ndim == 2:
+            return np.asarray(self.scale[:, None] * (x @ self.rows.T))
+        return np.asarray(np.einsum("knm,kn->nm", self.columns, self.scale * x.T))
 
     def back(self, y: Floats) -> Floats:
         """The transpose of `left`: y (N, m) -> (N, k)."""
-        weighed = self.scale[:, None] * y
-        return np.asarray(weighed @ self.rows if self.rows.ndim == 2 else np.einsum("nmk,nm->nk", self.rows, weighed))
+        if self.rows.ndim == 2:
+            return np.asarray(self.scale[:, None] * (y @ self.rows))
+        return np.asarray(self.scale[:, None] * np.einsum("knm,nm->nk", self.columns, y))
+
+    def weighed(self, weight: Floats) -> Floats:
+        """A' diag(weight) A of every frame (N, k, k), weight (N, m)."""
+        scaled = self.scale[:, None] ** 2 * weight
+        if self.rows.ndim == 2:
+            return np.asarray((scaled @ self.products).reshape(len(weight), *2 * [self.rows.shape[-1]]))
+        return np.asarray(np.einsum("ijnm,nm->nij", self.products, scaled))
+
+    @cached_property
+    def columns(self) -> Floats:
+        """Rows of their own for every frame, column by column (k, N, m)."""
+        return np.ascontiguousarray(np.moveaxis(self.rows, -1, 0))
+
+    @cached_property
+    def products(self) -> Floats:
+        """Every row's column times every other: (m, k k), or (k, k, N, m) where frames have rows of their own."""
+        if self.rows.ndim == 2:
+            return np.asarray((self.rows[:, :, None] * self.rows[:, None, :]).reshape(len(self.rows), -1))
+        return np.asarray(self.columns[:, None] * self.columns[None])
 
 
 def minimise_free(program: BandedProgram) -> Floats:
@@ -58,8 +80,11 @@ def minimise_free(program: BandedProgram) -> Floats:
     return np.asarray(x.reshape(len(program.scale), -1))
 
 
-def minimise(program: BandedProgram, start: Floats) -> Floats:
-    """The minimiser (N, k) from `start`; every inequality holds. Raises SolveError without progress."""
+def minimise(program: BandedProgram, start: Floats, tolerance: float = TOLERANCE) -> Floats:
+    """The minimiser (N, k) from `start`; every inequality holds. Raises SolveError without progress.
+
+    `tolerance` is what may be left of the gap between bounds and what binds, as a share of the pull.
+    """
     bound = program.bound
     x: Floats = start.copy()
     pull = banded_product(program.hessian, x.ravel()) - program.linear
@@ -71,7 +96,7 @@ def minimise(program: BandedProgram, start: Floats) -> Floats:
         r_dual = gradient - program.linear.reshape(x.shape) + program.back(dual)
         r_primal = program.left(x) + slack - bound
         gap = float((slack * dual).mean())
-        if gap < TOLERANCE * size and np.abs(r_primal).max() < 1e-7 and np.abs(r_dual).max() < 1e-6 * size:
+        if gap < tolerance * size and np.abs(r_primal).max() < 1e-7 and np.abs(r_dual).max() < 1e-6 * size:
             break
         factor = _factor(_with_barrier(program, dual / slack))
         step = _direction(program, factor, slack, dual, r_dual, r_primal, slack * dual)
@@ -105,15 +130,9 @@ def _factor(lower: Floats) -> Floats:
 
 def _with_barrier(program: BandedProgram, weight: Floats) -> Floats:
     """H + A' diag(weight) A, in lower banded form."""
-    rows = program.rows
-    k = rows.shape[-1]
-    scaled = program.scale[:, None] ** 2 * weight
-    if rows.ndim == 2:
-        squares = (rows[:, :, None] * rows[:, None, :]).reshape(len(rows), k * k)
-        blocks = (scaled @ squares).reshape(-1, k, k)
-    else:
-        blocks = np.einsum("nmi,nmj->nij", rows * scaled[:, :, None], rows)
+    blocks = program.weighed(weight)
     out = program.hessian.copy()
+    k = blocks.shape[-1]
     for i in range(k):
         for j in range(i + 1):
             out[i - j, j::k] += blocks[:, i, j]
@@ -137,6 +156,4 @@ def _direction(
 
 
 def _reach(values: Floats, step: Floats) -> float:
-    falling = step < 0
-    with np.errstate(over="ignore"):  # a step of nearly nothing reaches any distance
-        return min(1.0, float((-values[falling] / step[falling]).min())) if falling.any() else 1.0
+    return 1 / max(1.0, float((-step / values).max(initial=0.0)))

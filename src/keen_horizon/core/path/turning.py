@@ -6,8 +6,8 @@ how much the picture grew; each is smoothed like the rest of a path (see `solve`
 the lens saw, also where the straightened frame ends.
 
 A zoom limit binds the window's border in the source's pixels. That is not linear in the angles, so it is solved by
-a sequence of programs, each with the limits as they are near the last path; what then still reaches out is drawn back
-to the measured path, frame by frame.
+a sequence of programs, each with the limits as they are near the last path; what then still reaches out is moved in
+the shortest way, or drawn back to the measured path, frame by frame.
 """
 
 from __future__ import annotations
@@ -18,6 +18,7 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.errors import SolveError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Similarities
 from keen_horizon.core.geometry.tilt import middle_shift
@@ -39,9 +40,10 @@ from keen_horizon.core.treatment import Treatment
 
 Floats = NDArray[np.float64]
 
-PROGRAMS = 2
-SETTLED = 1e-4
+PROGRAMS = 3
+SETTLED, FAR_OUT = 0.05, 0.1  # of what the limit leaves: mended without another program, and before the next
 SPARE = 1.0005  # programs hold a slightly larger window, less than the lens's own frame has to spare
+EXACT = 1e-7
 NUDGE_PX = 0.5
 PUSHES, PUSH_PX = 5, 0.02
 PARTS, POINTS = 32, 7  # of the window's border, and the points looked at in each
@@ -93,6 +95,7 @@ class TurningShot:
         self.program = self._program()
         self.free = self._made(minimise_free(self.program))
         self.demand = self._demand(self.free)
+        self._bound_before: Floats | None = None
 
     def path(self, limit: float) -> CameraPath:
         """The path within a zoom limit. Raises SolveError."""
@@ -147,18 +150,38 @@ class TurningShot:
     def _bound(self, inner: float, least_size: float) -> Floats:
         """The path that keeps a window shrunk by `inner` inside what was seen, no frame magnified by more than
         1 / `least_size`; the measured one where that leaves no room to be steadier. Raises SolveError.
+
+        It is looked for from the path within the limit asked for before, if there is one.
         """
-        path = self._drawn_back(self.free, inner, least_size)
-        for _ in range(PROGRAMS):
-            room, slopes = self._limits(path, inner, least_size)
-            unmade = path[:, self.columns] - (1 - self.pull.strength)[:, None] * self.measured[:, self.columns]
-            bound = np.maximum(room, 0) - np.einsum("nmk,nk->nm", slopes, unmade)
-            found = self._made(minimise(replace(self.program, rows=-slopes, bound=bound), path[:, self.columns]))
-            path = self._drawn_back(self._pushed_in(found, inner, least_size), inner, least_size)
-            if self._excess(found, inner, least_size).max() <= SETTLED:
+        near, spare = self._bound_before, max(inner, SPARE) - 1
+        start = self._drawn_back(self.free if near is None else near, inner, least_size)
+        path = start
+        for done in range(PROGRAMS):
+            try:
+                path = self._programmed(path, inner, least_size)
+            except SolveError:
+                if not done:
+                    raise
+                break  # near what was found last the limits leave nothing
+            out = self._excess(path, inner, least_size).max()
+            if out <= SETTLED * spare and (done or near is not None):
                 break
-        steadier = shake(self._poses(path), self.size) < shake(self._poses(self.measured), self.size)
-        return path if steadier else self.measured
+            if out > FAR_OUT * spare:
+                path = self._fitted(path, inner, least_size)
+        found = (self._fitted(path, inner, least_size), start, self.measured)
+        self._bound_before = min(found, key=lambda figures: shake(self._poses(figures), self.size))
+        return self._bound_before
+
+    def _programmed(self, path: Floats, inner: float, least_size: float) -> Floats:
+        """The best path within the limits as they are near another one. Raises SolveError."""
+        room, slopes = self._limits(path, inner, least_size)
+        unmade = path[:, self.columns] - (1 - self.pull.strength)[:, None] * self.measured[:, self.columns]
+        program = replace(self.program, rows=-slopes, bound=room - np.einsum("nmk,nk->nm", slopes, unmade))
+        return self._made(minimise(program, path[:, self.columns], EXACT))
+
+    def _fitted(self, path: Floats, inner: float, least_size: float) -> Floats:
+        """The path with every frame within the limits."""
+        return self._drawn_back(self._pushed_in(path, inner, least_size), inner, least_size)
 
     def _limits(
         self, path: Floats, inner: float, least_size: float, chosen: slice | NDArray[np.intp] = slice(None)
@@ -174,14 +197,15 @@ class TurningShot:
             found = [self._limits(path, inner, least_size, part) for part in parts]
             return np.concatenate([room for room, _ in found]), np.concatenate([slopes for _, slopes in found])
         window = self._window(inner)
-        room = self._room(path, window[None], chosen)
+        room = self._room(self._planes(path, chosen), window[None], chosen)
         room = room.reshape(len(room), PARTS, -1)
         tightest = window[room.argmin(2) + np.arange(PARTS) * room.shape[2]]
 
         def left(near: Floats) -> Floats:
+            planes = self._planes(near, chosen)
             grown = near[chosen, 3] - self.measured[chosen, 3] - self.focal * np.log(least_size)
-            larger = self.focal * np.log(self._sizes(near, chosen) / least_size)
-            return np.column_stack([self._room(near, tightest, chosen), grown, larger])
+            larger = self.focal * np.log(sizes_of(planes) / least_size)
+            return np.column_stack([self._room(planes, tightest, chosen), grown, larger])
 
         now = left(path)
         moves = np.eye(4)[self.columns] * NUDGE_PX
@@ -189,9 +213,9 @@ class TurningShot:
 
     def _pushed_in(self, path: Floats, inner: float, least_size: float) -> Floats:
         """The path, each frame that breaks a limit moved the shortest way across the one it breaks most, some times."""
-        path = path.copy()
+        path, out = path.copy(), np.arange(len(path))
         for _ in range(PUSHES):
-            out = np.flatnonzero(self._excess(path, inner, least_size) > 0)
+            out = out[self._excess(path, inner, least_size, out) > 0]
             if not len(out):
                 break
             left, slopes = self._limits(path, inner, least_size, out)
@@ -208,12 +232,12 @@ class TurningShot:
         along = np.concatenate([np.linspace(*part, POINTS) for part in pairwise(ends)])
         return (corners[:, None] + along * (np.roll(corners, -1) - corners)[:, None]).ravel()
 
-    def _room(self, path: Floats, window: Complex, chosen: slice | NDArray[np.intp]) -> Floats:
+    def _room(self, planes: Floats, window: Complex, chosen: slice | NDArray[np.intp]) -> Floats:
         """How far points of the window's border lie inside their own side of the source, px (N, m).
 
         Points (N or 1, m) go round from the top, as many on every side.
         """
-        places = self.region.places(self._planes(path, chosen), window, self.frames[chosen])
+        places = self.region.places(planes, window, self.frames[chosen])
         top, right, bottom, left = np.split(places, 4, axis=1)
         half_width, half_height = self.size.width / 2, self.size.height / 2
         inside = (half_height + top.imag, half_width - right.real, half_height - bottom.imag, half_width + left.real)
