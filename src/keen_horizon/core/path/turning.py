@@ -153,7 +153,9 @@ class TurningShot:
 
         It is looked for from the path within the limit asked for before, if there is one.
         """
-        near, spare = self._bound_before, max(inner, SPARE) - 1
+        if inner <= SPARE:
+            return self.measured
+        near, spare = self._bound_before, inner - 1
         start = self._drawn_back(self.free if near is None else near, inner, least_size)
         path = start
         for done in range(PROGRAMS):
