@@ -53,11 +53,15 @@ def straight_things(
             or abs(along[0] * aside[1] - along[1] * aside[0]) < away * size.half_diagonal * length
         ):
             continue
-        rays = rays_of(lens, ends, size)
-        share = np.linspace(0, 1, points)[:, None]
-        along = rays[0] * (1 - share) + rays[1] * share
-        lines.append(seen_at(lens, along, size))
+        lines.append(seen_between(lens, ends, points, size))
     return lines
+
+
+def seen_between(lens: Lens, ends: np.ndarray, points: int, size: Size) -> np.ndarray:
+    """Points (P, 2) along what is straight in the world between two places (2, 2) of the picture."""
+    rays = rays_of(lens, ends, size)
+    share = np.linspace(0, 1, points)[:, None]
+    return seen_at(lens, rays[0] * (1 - share) + rays[1] * share, size)
 
 
 def rays_of(lens: Lens, points: np.ndarray, size: Size) -> np.ndarray:

@@ -14,6 +14,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.errors import KeenHorizonError
+from keen_horizon.core.lens.calibration import Board
+from keen_horizon.core.lens.exchange.files import read_profile
 from keen_horizon.core.lens.plate import plate_treatment
 from keen_horizon.core.media.decodable import probe_decodable
 from keen_horizon.core.media.probe import ClipInfo
@@ -24,6 +26,7 @@ from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.render.compare import Comparison
 from keen_horizon.core.treatment import Treatment
 from keen_horizon.pipeline.flat_things import follow_clip, plane_csv, plane_document
+from keen_horizon.pipeline.lenses import lens_by_board, lens_by_itself, lens_by_lines
 from keen_horizon.pipeline.maps import write_maps
 from keen_horizon.pipeline.measuring import measure_clip
 from keen_horizon.pipeline.overlaying import overlay_clip
@@ -31,6 +34,7 @@ from keen_horizon.pipeline.pinning import pin_clip
 from keen_horizon.pipeline.rendering import Versus, as_shot, render_clip
 from keen_horizon.pipeline.report import correction_report, path_csv, path_document, transforms_csv
 
+LEAST_ACROSS = 3
 USUAL_CODECS = {"mp4": "h264", "mov": "h264", "mkv": "h264", "webm": "vp9", "zip": "png"}
 
 
@@ -66,6 +70,17 @@ def _parser() -> argparse.ArgumentParser:
     correct.add_argument("--report", type=Path, help="figures to write (JSON)")
     correct.add_argument("--path", type=Path, help="camera path to write (.json, .csv, or _2d.csv)")
     correct.set_defaults(run=_correct)
+    lens = commands.add_parser(
+        "lens", help="find a clip's lens and write the treatment with it: by its straightedges, a board, or by itself"
+    )
+    lens.add_argument("source", type=Path, metavar="SRC")
+    lens.add_argument("destination", type=Path, metavar="TREATMENT", help="treatment document to write (JSON)")
+    lens.add_argument("--treatment", type=Path, help="treatment document to begin with, with straightedges or without")
+    lens.add_argument("--profile", type=Path, help="take the lens from this file: a profile, or a calibration")
+    lens.add_argument("--board", choices=("chessboard", "dots"), help="the clip films this board")
+    lens.add_argument("--across", type=int, default=9, help="the board's inner corners, or dots, across")
+    lens.add_argument("--down", type=int, default=6, help="the same down")
+    lens.set_defaults(run=_lens)
     plate = commands.add_parser("plate", help="render the straight plate of a clip: its lens alone, nothing lost")
     maps = commands.add_parser("maps", help="write a clip's ST maps, EXR and TIFF, in one ZIP file")
     overlay = commands.add_parser("overlay", help="bend straight-rendered graphics back over a clip's own pixels")
@@ -139,6 +154,27 @@ def _correct(options: argparse.Namespace) -> None:
             options.path.write_text(table(document))
         else:
             _write_json(options.path, document)
+
+
+def _lens(options: argparse.Namespace) -> None:
+    _check_folders(options.destination)
+    treatment = Treatment.from_json(_read_json(options.treatment) if options.treatment else {})
+    info, times = _probed(options.source)
+    notes: tuple[str, ...] = ()
+    if options.profile:
+        profile = read_profile(options.profile.read_bytes(), options.profile.name)
+        treatment = profile.applied(treatment, info.name, info.display)
+    elif options.board:
+        if min(options.across, options.down) < LEAST_ACROSS:
+            raise KeenHorizonError(f"A board has {LEAST_ACROSS} inner corners, or dots, or more each way.")
+        board = Board(options.board, options.across, options.down)
+        treatment, notes = lens_by_board(options.source, info, times, treatment, board, _bar("looking"))
+    elif treatment.optics.straightedges:
+        treatment, notes = lens_by_lines(info, treatment)
+    else:
+        treatment, notes = lens_by_itself(options.source, info, times, treatment, _bar("looking"))
+    _tell(info, notes)
+    _write_json(options.destination, treatment.to_json())
 
 
 def _plate(options: argparse.Namespace) -> None:

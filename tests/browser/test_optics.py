@@ -49,6 +49,8 @@ def test_straightedges_find_the_lens_and_the_picture_follows(page: Page, ruled: 
     expect(page.locator(".edges li")).to_have_count(2)
     expect(page.locator(".edges li").first).to_contain_text("px left of")
     expect(page.locator(".fit")).to_contain_text("straight to within the hand's own noise")
+    expect(page.get_by_text("one more line, anywhere near the dashed one, would tell most")).to_be_visible()
+    assert len(page.locator(".overlay path.asked").get_attribute("d").split("L")) == 9
     assert violations(page) == []
     drawn = draft_of(page)["optics"]
     found = Lens(drawn["lens"]["family"], tuple(drawn["lens"]["coefficients"]))

@@ -29,6 +29,7 @@ OpticsFigure = Literal[
     "corner_1", "corner_2", "corner_3", "corner_4", "corner_5", "corner_6", "corner_7", "corner_8",
 ]  # fmt: skip
 MOST_MOVED = 1.5  # of the frame's side
+SHORTEST_FOCAL, LONGEST_FOCAL = 0.05, 100.0  # half-diagonals
 
 LensFamily = Literal["division", "inverse", "polynomial", "equidistant", "equisolid", "stereographic", "series"]
 
@@ -181,7 +182,7 @@ class Optics(_Part):
     upright_lines: tuple[LevelLine, ...] = Field(default=(), max_length=32)
     corners: tuple[float, float, float, float, float, float, float, float] = (0.0,) * 8
     projection: Literal["straight", "cylinder", "stereographic"] = "straight"
-    focal: float | None = Field(default=None, ge=0.1, le=50.0)
+    focal: float | None = Field(default=None, ge=SHORTEST_FOCAL, le=LONGEST_FOCAL)
     zoom: Literal["one", "each frame"] = "one"
     keys: tuple[OpticsKeys, ...] = ()
     flat: FlatThing | None = None

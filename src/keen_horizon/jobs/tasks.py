@@ -37,7 +37,7 @@ from keen_horizon.operations.material import (
     covering_pin,
     source_file,
 )
-from keen_horizon.operations.optics import settings_of
+from keen_horizon.operations.optics import told
 from keen_horizon.operations.profiles import keep_calibration
 from keen_horizon.operations.starting import first_treatment
 from keen_horizon.operations.treating import clip_path, render_bytes
@@ -237,7 +237,7 @@ def _lens(engine: Engine, files: FileStore, work: Work, progress: Progress) -> N
     found = find_clip_lens(*material, progress.frames, progress.should_stop)
     with transaction(engine) as session:
         session.get_one(Work, work.id).details = {
-            "lens": settings_of(found.lens),
+            "lens": told(found.lens),
             "straightedges": [{"frame": edge.frame, "points": edge.points.round(2).tolist()} for edge in found.edges],
             "confidence": round(found.confidence, 3),
         }

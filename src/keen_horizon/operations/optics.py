@@ -10,9 +10,10 @@ from numpy.typing import NDArray
 from sqlalchemy.orm import Session
 
 from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.lens.doubt import doubt
 from keen_horizon.core.lens.edges import nearest_edge
 from keen_horizon.core.lens.lens import Lens, equivalent_focal_length, fields_of_view, radial_table
-from keen_horizon.core.lens.over_time import OpticsStage, at_frame, focal_of, lens_of
+from keen_horizon.core.lens.over_time import OpticsStage, at_frame, focal_of, lens_of, lens_settings
 from keen_horizon.core.lens.straightedges import fit_lens, judged
 from keen_horizon.core.lens.straightening import LensStage
 from keen_horizon.core.lens.turning import corners_of, through, turned_camera, upright_turn
@@ -73,8 +74,9 @@ def found_lens(
         raise NotPossible("Set three points or more along something straight.")
     lines = [np.array(edges[i].points, np.float64) for i in used]
     fit = judged(lens_of(given), lines, size) if given else fit_lens(lines, size, family)
+    left_open = doubt(fit.lens, fit.ratio, lines, size)
     return {
-        "lens": settings_of(fit.lens),
+        "lens": told(fit.lens),
         "lines": [
             {"edge": edge, "left_px": left, "bend_px": bend}
             for edge, left, bend in zip(used, fit.residuals, fit.bends, strict=True)
@@ -82,6 +84,8 @@ def found_lens(
         "ratio": fit.ratio,
         "odd": None if fit.odd is None else used[fit.odd],
         "better": fit.better,
+        "doubt_px": left_open.px,
+        "asked": None if left_open.line is None else left_open.line.round(2).tolist(),
     }
 
 
@@ -133,14 +137,6 @@ def snapped(clip: Clip, files: FileStore, number: int, place: tuple[float, float
     return None if found is None else (found + corner).round(3).tolist()
 
 
-def settings_of(lens: Lens) -> dict[str, Any]:
-    """A lens as the treatment's document has it; without a bend, no lens."""
-    return {
-        "family": lens.family,
-        "coefficients": [round(k, 7) for k in lens.k] or [0.0],
-        "centre_x": round(lens.centre.real, 6),
-        "centre_y": round(lens.centre.imag, 6),
-        "squeeze": lens.squeeze,
-        "p1": lens.p1,
-        "p2": lens.p2,
-    }
+def told(lens: Lens) -> dict[str, Any]:
+    """What was found of a lens, as the treatment's document has it."""
+    return lens_settings(lens).model_dump(exclude={"canvas", "enlarge"})

@@ -28,11 +28,14 @@ def profiles(session: Session) -> list[StoredProfile]:
     return list(session.scalars(select(StoredProfile).order_by(StoredProfile.shipped, StoredProfile.id)))
 
 
-def save_profile(session: Session, clip: Clip, name: str, lens: LensSettings) -> StoredProfile:
-    """Keep a clip's lens under a name that is not taken. Raises NotPossible, ProfileError."""
+def save_profile(session: Session, clip: Clip, name: str, lens: LensSettings, focal: float | None) -> StoredProfile:
+    """Keep a clip's lens under a name that is not taken, its focal length where one is set, half-diagonals.
+
+    Raises NotPossible, ProfileError.
+    """
     if not name.strip():
         raise NotPossible("Give the lens profile a name.")
-    return _added(session, profile_of(name, clip_info(clip).display, lens))
+    return _added(session, profile_of(name, clip_info(clip).display, lens, focal=focal))
 
 
 def import_profile(session: Session, data: bytes, name: str) -> StoredProfile:

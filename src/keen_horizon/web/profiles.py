@@ -37,6 +37,7 @@ class NewProfile(Body):
     name: str
     clip: int
     lens: LensSettings
+    focal: float | None = None
 
 
 class WantedBoard(Body):
@@ -80,7 +81,7 @@ def save() -> Response:
     """Keep a clip's lens under a name."""
     body = NewProfile.model_validate(request.get_json(silent=True))
     with services().session() as session:
-        profiles.save_profile(session, find(session, Clip, body.clip), body.name, body.lens)
+        profiles.save_profile(session, find(session, Clip, body.clip), body.name, body.lens, body.focal)
         return jsonify(_all(session))
 
 

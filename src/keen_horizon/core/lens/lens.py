@@ -63,16 +63,16 @@ class Lens:
 
     def straighten(self, points: Floats, size: Size) -> Floats:
         """Source points (N, 2) in the straightened picture; very far away where the lens folds over."""
-        u = self._metric(as_complex(points), size)
+        u = self.offsets(as_complex(points), size)
         w = self._undone(u)
         if self.p1 or self.p2:
             for _ in range(20):
                 w = self._undone(u - self._decentred(w))
-        return self._pixels(w, size)
+        return self.places(w, size)
 
     def bend(self, points: Floats, size: Size) -> Floats:
         """Points (N, 2) of the straightened picture in the source; far outside where nothing was seen."""
-        w = self._metric(as_complex(points), size)
+        w = self.offsets(as_complex(points), size)
         reach, ratios = radial_table(self)
         place = np.minimum(np.abs(w) * ((TABLE - 1) / reach), TABLE - 0.5)
         index = place.astype(np.int32)
@@ -80,7 +80,7 @@ class Lens:
         u = w * (ratio + (place - index) * (ratios[index + 1] - ratio))
         if self.p1 or self.p2:
             u = u + self._decentred(w)
-        return self._pixels(u, size)
+        return self.places(u, size)
 
     def angle(self, radius: float, focal: float | None = None) -> float | None:
         """The angle from the axis, radians, of a source radius.
@@ -102,13 +102,14 @@ class Lens:
         across = 2 * self.p1 * x * y + self.p2 * (square + 2 * x * x)
         return np.asarray(across + 1j * (self.p1 * (square + 2 * y * y) + 2 * self.p2 * x * y))
 
-    def _metric(self, points: Complex, size: Size) -> Complex:
+    def offsets(self, points: Complex, size: Size) -> Complex:
         """Points as offsets from the lens's centre, half-diagonals, a circle of the lens a circle."""
         offset = np.asarray((points - size.centre) * (1 / size.half_diagonal) - self.centre)
         offset.real /= self.squeeze
         return offset
 
-    def _pixels(self, metric: Complex, size: Size) -> Floats:
+    def places(self, metric: Complex, size: Size) -> Floats:
+        """Such offsets (N,) as points (N, 2)."""
         offset = metric.copy()
         offset.real *= self.squeeze
         return as_points((offset + self.centre) * size.half_diagonal + size.centre)

@@ -109,6 +109,21 @@ def lens_of(settings: LensSettings) -> Lens:
     return Lens(settings.family, settings.coefficients, centre, settings.squeeze, settings.p1, settings.p2)
 
 
+def lens_settings(lens: Lens) -> LensSettings:
+    """A lens as the treatment's document has it; without a bend, the division model's 0."""
+    return LensSettings.model_validate(
+        {
+            "family": lens.family,
+            "coefficients": [round(float(k), 7) for k in lens.k] or [0.0],
+            "centre_x": round(lens.centre.real, 6),
+            "centre_y": round(lens.centre.imag, 6),
+            "squeeze": lens.squeeze,
+            "p1": lens.p1,
+            "p2": lens.p2,
+        }
+    )
+
+
 def figures_over(optics: Optics, frames: NDArray[np.intp]) -> dict[str, Floats]:
     """Every keyed figure at `frames` (N,)."""
     return {track.figure: keyed(track.keys, 0.0, frames) for track in optics.keys if track.keys}

@@ -242,10 +242,26 @@ class LineProblem:
 
     def given(self, lens: Lens) -> Solved:
         """A lens as if it had been solved for."""
+        search = self._search_at(lens)
+        errors = self._errors([search], [search.best[None]])[0][0]
+        return Solved(lens.family, len(lens.k), search.best, errors, 0.0)
+
+    def slopes(self, lens: Lens) -> Floats:
+        """How the points' distances change, px, with a lens's coefficients and centre (K + 2, L, P)."""
+        search = self._search_at(lens)
+        nudged = np.concatenate([search.best[None], search.best + NUDGE * np.eye(len(search.best))])
+        errors = self._errors([search], [nudged])[0]
+        return np.asarray((errors[1:] - errors[0]) / NUDGE)
+
+    def covariance(self, lens: Lens) -> Floats:
+        """How uncertain the coefficients and centre (K + 2, K + 2) of a lens are that the lines told."""
+        slopes = self.slopes(lens).reshape(len(lens.k) + 2, -1) / self.noise
+        return np.asarray(np.linalg.inv(slopes @ slopes.T + np.diag(self._search_at(lens).spread ** -2.0)))
+
+    def _search_at(self, lens: Lens) -> _Search:
+        """A search that stands at a lens and moves nothing."""
         parameters = np.r_[lens.k, lens.centre.real / self.squeeze, lens.centre.imag]
-        search = _Search((lens.family, len(lens.k)), parameters, np.arange(0), self.all)
-        errors = self._errors([search], [parameters[None]])[0][0]
-        return Solved(lens.family, len(lens.k), parameters, errors, 0.0)
+        return _Search((lens.family, len(lens.k)), parameters, np.arange(0), self.all)
 
     def lens(self, solved: Solved) -> Lens:
         """What was solved for."""

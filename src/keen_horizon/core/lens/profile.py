@@ -14,7 +14,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from keen_horizon.core.errors import ProfileError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.lens import fisheye_of
-from keen_horizon.core.treatment import LensSettings, Treatment
+from keen_horizon.core.treatment import LONGEST_FOCAL, SHORTEST_FOCAL, LensSettings, Treatment
 
 SCHEMA: Literal["keen-horizon/lens-profile/1"] = "keen-horizon/lens-profile/1"
 ASPECT_TOLERANCE = 0.01
@@ -36,7 +36,7 @@ class Profile(BaseModel):
     width: int = Field(ge=16, le=32768)
     height: int = Field(ge=16, le=32768)
     error_px: float | None = Field(default=None, ge=0)
-    focal: float | None = Field(default=None, gt=0.05, lt=100)
+    focal: float | None = Field(default=None, ge=SHORTEST_FOCAL, le=LONGEST_FOCAL)
     lens: LensSettings
 
     @property
@@ -58,7 +58,8 @@ class Profile(BaseModel):
             )
         before = treatment.optics.lens or self.lens
         lens = self.lens.model_copy(update={"canvas": before.canvas, "enlarge": before.enlarge})
-        return treatment.model_copy(update={"optics": treatment.optics.model_copy(update={"lens": lens})})
+        told = {"lens": lens} | ({} if self.focal is None else {"focal": self.focal})
+        return treatment.model_copy(update={"optics": treatment.optics.model_copy(update=told)})
 
     def to_json(self) -> dict[str, Any]:
         """Plain values for JSON, with the document's own key names."""

@@ -12,10 +12,11 @@ export function mountOverlay(svg, size) {
   const pins = path(svg, "pins");
   const drawn = path(svg, "drawn");
   const edges = path(svg, "edges");
+  const asked = path(svg, "asked");
   const dots = path(svg, "dots");
   const arm = size.width / 50;
   return {
-    /** @param {{ grid: Grid | null, window: number[] | null, pins: number[][], lines: number[][], edges: number[][][], ring: number[][][], handles: number[][] }} look */
+    /** @param {{ grid: Grid | null, window: number[] | null, pins: number[][], lines: number[][], edges: number[][][], asked: number[][], ring: number[][][], handles: number[][] }} look */
     update(look) {
       lines.setAttribute("d", look.grid ? ruled(look.grid, size) : "");
       if (look.grid) {
@@ -26,7 +27,8 @@ export function mountOverlay(svg, size) {
       window.setAttribute("d", quad ? `M${quad.map(([x, y]) => `${x.toFixed(2)} ${y.toFixed(2)}`).join("L")}Z` : "");
       pins.setAttribute("d", look.pins.map(([x, y]) => `M${x - arm} ${y}h${2 * arm}M${x} ${y - arm}v${2 * arm}`).join(""));
       drawn.setAttribute("d", look.lines.map(([x1, y1, x2, y2]) => `M${x1} ${y1}L${x2} ${y2}`).join(""));
-      edges.setAttribute("d", [...look.edges, ...look.ring].map((edge) => `M${edge.map(([x, y]) => `${x.toFixed(2)} ${y.toFixed(2)}`).join("L")}`).join(""));
+      edges.setAttribute("d", [...look.edges, ...look.ring].map(along).join(""));
+      asked.setAttribute("d", along(look.asked));
       const dot = size.width / 320;
       dots.setAttribute("d", [...look.edges.flat(), ...look.handles].map(([x, y]) => `M${(x - dot).toFixed(2)} ${y.toFixed(2)}a${dot} ${dot} 0 1 0 ${2 * dot} 0a${dot} ${dot} 0 1 0 ${-2 * dot} 0`).join(""));
     },
@@ -35,6 +37,9 @@ export function mountOverlay(svg, size) {
     },
   };
 }
+
+/** @param {number[][]} points */
+const along = (points) => (points.length ? `M${points.map(([x, y]) => `${x.toFixed(2)} ${y.toFixed(2)}`).join("L")}` : "");
 
 /** Lines both ways through the middle of the picture, a cell apart. @param {Grid} grid @param {{ width: number, height: number }} size */
 function ruled({ cells, turn }, { width, height }) {

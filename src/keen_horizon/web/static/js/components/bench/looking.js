@@ -135,7 +135,7 @@ export const looking = (parts) => {
       const lines = ["after", "before"].includes(this.shown());
       parts.overlay.update({
         grid: this.grid ? this.gridLook : null, window: shot && this.path && !this.held ? this.matrix() : null,
-        pins: lines ? this.pinsShown() : [], lines: lines ? this.linesShown() : [], edges: lines ? this.edgesShown() : [],
+        pins: lines ? this.pinsShown() : [], lines: lines ? this.linesShown() : [], edges: lines ? this.edgesShown() : [], asked: lines ? this.askedShown() : [],
         ring: lines ? this.ringShown() : [], handles: lines && this.aiming("ring") ? this.ringHandles().map((/** @type {number[]} */ place) => this.shownAt(place)) : [],
       });
     },

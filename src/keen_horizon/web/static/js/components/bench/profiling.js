@@ -28,12 +28,13 @@ export const profiling = (parts) => ({
     select.value = "";
     if (!profile) return;
     const { canvas, enlarge } = this.lens() || profile.document.lens;
+    if (profile.document.focal) this.t.optics.focal = profile.document.focal;
     this.setLens({ ...profile.document.lens, canvas, enlarge });
     this.profileSaid = `The lens of “${profile.document.name}”.`;
   },
   saveProfile() {
     return this.attempt(async () => {
-      this.profiles = await ask("POST", "/api/lens-profiles", { name: this.profileName, clip: parts.page.id, lens: this.lens() });
+      this.profiles = await ask("POST", "/api/lens-profiles", { name: this.profileName, clip: parts.page.id, lens: this.lens(), focal: this.t.optics.focal });
       this.profileSaid = `Kept as “${this.profileName}”.`;
       this.profileName = "";
     });

@@ -100,6 +100,11 @@ export const straightedges = (parts) => {
       if (this.stage !== "optics") return [];
       return this.edges().filter((/** @type {any} */ edge) => edge.frame === this.frame).map((/** @type {any} */ edge) => edge.points.map((/** @type {number[]} */ point) => this.shownAt(point)));
     },
+    /** Where one more line would tell most, as it lies in what is on show, while lines are drawn. @returns {number[][]} */
+    askedShown() {
+      const asked = this.stage === "optics" && this.aiming("edge") && this.straightness && this.straightness.asked;
+      return asked ? asked.map((/** @type {number[]} */ point) => this.shownAt(point)) : [];
+    },
     /** Figures of the lens that are keyed, which straightedges tell for the playhead's frame. @returns {string[]} */
     keyedBends() {
       return this.lensFigures().map((/** @type {any} */ part) => part.name).filter((/** @type {string} */ name) => name !== "canvas" && this.keys(name).length);
@@ -151,6 +156,7 @@ export const straightedges = (parts) => {
       finding = new AbortController();
       try {
         this.straightness = await ask("POST", `${parts.address}/lens`, body, { signal: finding.signal });
+        this.drawOver();
         return this.straightness;
       } catch (problem) {
         if (/** @type {Error} */ (problem).name !== "AbortError") this.error = /** @type {Error} */ (problem).message;
@@ -183,6 +189,11 @@ export const straightedges = (parts) => {
       if (this.straightness.odd !== null) advice.push(`△ Line ${this.straightness.odd + 1} disagrees with the others; is it straight?`);
       if (this.straightness.better) advice.push(`The ${FAMILIES[/** @type {keyof typeof FAMILIES} */ (this.straightness.better)][0]} would fit better.`);
       return advice.join(" ");
+    },
+    doubtText() {
+      if (!this.straightness) return "";
+      const left = `Straight things elsewhere may stay bent by ${this.straightness.doubt_px.toFixed(1)} px`;
+      return this.straightness.asked ? `${left}: one more line, anywhere near the dashed one, would tell most.` : `${left}.`;
     },
   };
 };

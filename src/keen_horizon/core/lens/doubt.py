@@ -1,0 +1,74 @@
+"""How far straight things elsewhere may stay bent with a lens that straightedges told, and where one more tells most.
+
+The lens's figures are as uncertain as the inverse of their normal matrix says, the priors among it (Gauss; see
+Nocedal & Wright 2006, ch. 10); how a straight thing bends as they move tells what that comes to in the picture.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import combinations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.geometry.similarity import as_complex
+from keen_horizon.core.lens.lens import Lens
+from keen_horizon.core.lens.plumb_lines import LineProblem
+
+Floats = NDArray[np.float64]
+
+INSET = 0.03  # of the width
+ENDS = ((0, 0), (1 / 3, 0), (2 / 3, 0), (1, 0), (1, 0.5), (1, 1), (2 / 3, 1), (1 / 3, 1), (0, 1), (0, 0.5))
+POINTS = 9
+ASKS_PX = 0.5  # at 1920 wide: from so much on another line is asked for
+SHORTEST = 0.4  # of the width
+STEEPEST = 1.55  # radians from the axis, as if the focal length were a half-diagonal
+RADII = np.linspace(0, 1.2, 400)  # half-diagonals
+
+
+@dataclass(frozen=True)
+class Doubt:
+    """`px` RMS of the source that straight things elsewhere may stay bent by; where that is much, `line` (P, 2), along
+    which one more straightedge would tell most.
+    """
+
+    px: float
+    line: Floats | None
+
+
+def doubt(lens: Lens, ratio: float, lines: list[Floats], size: Size) -> Doubt:
+    """The doubt of a lens told by `lines`, each (P, 2) with P >= 3, that leaves `ratio` times the noise of setting
+    points. Raises LensError.
+    """
+    bent = lens if lens.k else Lens("division", (0.0,), lens.centre, lens.squeeze)
+    drawn = LineProblem(lines, size, lens.squeeze, max(1.0, ratio))
+    covariance = drawn.covariance(bent)
+    straight = _straight_things(bent, size)
+    slopes = LineProblem(straight, size, lens.squeeze).slopes(bent)
+    strays = np.einsum("ilp,ij,jlp->lp", slopes, covariance, slopes).mean(1)
+    px = float(np.sqrt(strays.mean()))
+    return Doubt(px, straight[int(strays.argmax())] if px > ASKS_PX * size.width / 1920 else None)
+
+
+def _straight_things(lens: Lens, size: Size) -> list[Floats]:
+    """Points (P, 2), evenly spread as the lens sees them, along straight things from border to border."""
+    inset = INSET * size.width
+    room = np.array([size.width - 1 - 2 * inset, size.height - 1 - 2 * inset])
+    ends = inset + np.array(ENDS) * room
+    angles = np.arctan(lens.straightened_radius(RADII))
+    known = np.flatnonzero((angles < STEEPEST) & (np.diff(angles, prepend=-1.0) > 0))
+    offsets = lens.offsets(as_complex(ends), size)
+    radii = np.abs(offsets)
+    slant = np.interp(radii, RADII[known], angles[known])
+    rays = np.column_stack([offsets.real / radii * np.sin(slant), offsets.imag / radii * np.sin(slant), np.cos(slant)])
+    share = np.linspace(0, 1, POINTS)[:, None]
+    lines = []
+    for i, j in combinations(range(len(ends)), 2):
+        if np.hypot(*(ends[j] - ends[i])) >= SHORTEST * size.width:
+            x, y, depth = (rays[i] * (1 - share) + rays[j] * share).T
+            across = np.hypot(x, y)
+            radius = np.interp(np.arctan2(across, depth), angles[known], RADII[known])
+            lines.append(lens.places((x + 1j * y) * (radius / np.maximum(across, 1e-12)), size))
+    return lines

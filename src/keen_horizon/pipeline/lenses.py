@@ -1,0 +1,85 @@
+"""A clip's lens put into its treatment: by the straightedges that it holds, a filmed board, or by what is straight."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.errors import LensError
+from keen_horizon.core.lens.calibration import Board
+from keen_horizon.core.lens.doubt import doubt
+from keen_horizon.core.lens.over_time import lens_settings
+from keen_horizon.core.lens.profile import profile_of
+from keen_horizon.core.lens.straightedges import fit_lens
+from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.treatment import LensSettings, Straightedge, Treatment
+from keen_horizon.pipeline.calibrating import calibrate_clip
+from keen_horizon.pipeline.finding import find_clip_lens
+
+Told = tuple[Treatment, tuple[str, ...]]
+
+
+def lens_by_lines(info: ClipInfo, treatment: Treatment) -> Told:
+    """The treatment with the lens that its straightedges tell, and what is to be said of it. Raises LensError."""
+    lines = [np.array(edge.points, np.float64) for edge in treatment.optics.straightedges]
+    try:
+        fit = fit_lens(lines, info.display)
+    except LensError as error:
+        raise LensError(f"{info.name}: {error}") from error
+    left_open = doubt(fit.lens, fit.ratio, lines, info.display)
+    notes = [
+        f"line {number}: {left:.2f} px left of {bend:.2f} px."
+        for number, (left, bend) in enumerate(zip(fit.residuals, fit.bends, strict=True), 1)
+    ]
+    if fit.odd is not None:
+        notes.append(f"Line {fit.odd + 1} disagrees with the others; is it straight?")
+    elsewhere = f"Straight things elsewhere may stay bent by {left_open.px:.1f} px"
+    if left_open.line is None:
+        return _with_lens(treatment, lens_settings(fit.lens)), (*notes, f"{elsewhere}.")
+    (x1, y1), (x2, y2) = left_open.line[[0, -1]].round()
+    ends = f"({x1:.0f}, {y1:.0f}) and ({x2:.0f}, {y2:.0f})"
+    asked = f"{elsewhere}: one more line, anywhere near that between {ends}, would tell most."
+    return _with_lens(treatment, lens_settings(fit.lens)), (*notes, asked)
+
+
+def lens_by_itself(
+    source: Path,
+    info: ClipInfo,
+    times: NDArray[np.float64],
+    treatment: Treatment,
+    progress: Callable[[int, int], None] = lambda done, total: None,
+) -> Told:
+    """The treatment with the lens found by what is straight in the clip, and its straightedges. Raises LensError."""
+    found = find_clip_lens(source, info, times, *treatment.frames(info.frames), progress)
+    edges = tuple(
+        Straightedge.model_validate({"frame": edge.frame, "points": edge.points.round(2).tolist()})
+        for edge in found.edges
+    )
+    note = f"Found by {len(edges)} edges that agree, confidence {100 * found.confidence:.0f} %."
+    return _with_lens(treatment, lens_settings(found.lens), straightedges=edges), (note,)
+
+
+def lens_by_board(
+    source: Path,
+    info: ClipInfo,
+    times: NDArray[np.float64],
+    treatment: Treatment,
+    board: Board,
+    progress: Callable[[int, int], None] = lambda done, total: None,
+) -> Told:
+    """The treatment with the lens found by a board that the clip films. Raises LensError."""
+    found = calibrate_clip(source, info, times, *treatment.frames(info.frames), board, progress)
+    profile = profile_of("board", info.display, found.lens, focal=found.focal)
+    views = f"{len(found.used)} views of the board, {len(found.rejected)} left out"
+    note = f"Found by {views}: its corners lie {found.error_px:.2f} px RMS from where the lens puts them."
+    return profile.applied(treatment, info.name, info.display), (note,)
+
+
+def _with_lens(treatment: Treatment, lens: LensSettings, **more: object) -> Treatment:
+    """The treatment with another lens; how much of the picture is shown stays."""
+    before = treatment.optics.lens or lens
+    shown = lens.model_copy(update={"canvas": before.canvas, "enlarge": before.enlarge})
+    return treatment.model_copy(update={"optics": treatment.optics.model_copy(update={"lens": shown, **more})})
