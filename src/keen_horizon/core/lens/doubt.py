@@ -20,7 +20,7 @@ from keen_horizon.core.lens.plumb_lines import LineProblem
 Floats = NDArray[np.float64]
 
 INSET = 0.03  # of the width
-ENDS = ((0, 0), (1 / 3, 0), (2 / 3, 0), (1, 0), (1, 0.5), (1, 1), (2 / 3, 1), (1 / 3, 1), (0, 1), (0, 0.5))
+ALONG = (0.1, 0.5, 0.9)  # shares of each side, where straight things may begin and end
 POINTS = 9
 ASKS_PX = 0.5  # at 1920 wide: from so much on another line is asked for
 SHORTEST = 0.4  # of the width
@@ -53,10 +53,10 @@ def doubt(lens: Lens, ratio: float, lines: list[Floats], size: Size) -> Doubt:
 
 
 def _straight_things(lens: Lens, size: Size) -> list[Floats]:
-    """Points (P, 2), evenly spread as the lens sees them, along straight things from border to border."""
+    """Points (P, 2), evenly spread as the lens sees them, along straight things that cross the picture."""
     inset = INSET * size.width
     room = np.array([size.width - 1 - 2 * inset, size.height - 1 - 2 * inset])
-    ends = inset + np.array(ENDS) * room
+    ends = inset + np.array([place for a in ALONG for place in ((a, 0), (a, 1), (0, a), (1, a))]) * room
     angles = np.arctan(lens.straightened_radius(RADII))
     known = np.flatnonzero((angles < STEEPEST) & (np.diff(angles, prepend=-1.0) > 0))
     offsets = lens.offsets(as_complex(ends), size)
@@ -70,5 +70,7 @@ def _straight_things(lens: Lens, size: Size) -> list[Floats]:
             x, y, depth = (rays[i] * (1 - share) + rays[j] * share).T
             across = np.hypot(x, y)
             radius = np.interp(np.arctan2(across, depth), angles[known], RADII[known])
-            lines.append(lens.places((x + 1j * y) * (radius / np.maximum(across, 1e-12)), size))
+            places = lens.places((x + 1j * y) * (radius / np.maximum(across, 1e-12)), size)
+            if (places >= 0).all() and (places <= (size.width - 1, size.height - 1)).all():
+                lines.append(places)
     return lines
