@@ -44,13 +44,18 @@ def main(arguments: list[str] | None = None) -> int:
     os.environ.setdefault("SVT_LOG", "1")  # the AV1 encoder then speaks of errors alone
     try:
         options.run(options)
-    except (KeenHorizonError, OSError) as error:
-        print(f"keen-horizon: {error}", file=sys.stderr)
-        return 1
+    except KeenHorizonError as error:
+        return _failed(str(error))
+    except OSError as error:
+        return _failed(f"{error.filename}: {error.strerror}." if error.filename else str(error))
     except KeyboardInterrupt:
-        print("keen-horizon: stopped.", file=sys.stderr)
-        return 1
+        return _failed("stopped.")
     return 0
+
+
+def _failed(reason: str) -> int:
+    print(f"keen-horizon: {reason}", file=sys.stderr)
+    return 1
 
 
 def _parser() -> argparse.ArgumentParser:

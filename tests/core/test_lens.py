@@ -91,7 +91,8 @@ def test_straightedges_tell_the_lens_and_where_one_more_would_tell_most() -> Non
         lines = [line + random.normal(0, 0.7, line.shape) for line in drawn]
         others = straight_things(lens, 20, random, 9)
         fit = fit_lens(lines, FULL_HD)
-        while len(lines) < 6 and (line := doubt(fit.lens, fit.ratio, lines, FULL_HD).line) is not None:
+        while len(lines) < 6 and (found := doubt(fit, lines, FULL_HD)) and found.line is not None:
+            line = found.line
             ends = np.clip(line[[0, -1]] + random.uniform(-80, 80, (2, 2)), 10, (1909, 1069))
             along = seen_between(lens, ends, 8, FULL_HD)
             lines.append(along + random.normal(0, 0.7, along.shape))
@@ -114,12 +115,13 @@ def test_the_doubt_falls_with_better_lines() -> None:
     doubts = []
     for count in (1, 2, 4, 8):
         fit = fit_lens(lines[:count], FULL_HD)
-        doubts.append(doubt(fit.lens, fit.ratio, lines[:count], FULL_HD))
+        doubts.append(doubt(fit, lines[:count], FULL_HD))
     assert (np.diff([found.px for found in doubts]) < 0).all()
     assert doubts[0].line is not None
     assert doubts[-1].line is None
     least = judged(lens, [doubts[0].line], FULL_HD).bends[0]
     assert least > 10, "the line asked for is one that the lens bends"
+    assert doubt(judged(fisheye_of("equidistant", 60), lines, FULL_HD), lines, FULL_HD) is None
 
 
 def test_few_or_useless_lines_give_no_wild_lens() -> None:

@@ -74,7 +74,7 @@ def found_lens(
         raise NotPossible("Set three points or more along something straight.")
     lines = [np.array(edges[i].points, np.float64) for i in used]
     fit = judged(lens_of(given), lines, size) if given else fit_lens(lines, size, family)
-    left_open = doubt(fit.lens, fit.ratio, lines, size)
+    left_open = doubt(fit, lines, size)
     return {
         "lens": told(fit.lens),
         "lines": [
@@ -84,8 +84,8 @@ def found_lens(
         "ratio": fit.ratio,
         "odd": None if fit.odd is None else used[fit.odd],
         "better": fit.better,
-        "doubt_px": left_open.px,
-        "asked": None if left_open.line is None else left_open.line.round(2).tolist(),
+        "doubt_px": left_open and left_open.px,
+        "asked": left_open.line.round(2).tolist() if left_open and left_open.line is not None else None,
     }
 
 

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.errors import LensError
 from keen_horizon.core.lens.calibration import Board
-from keen_horizon.core.lens.doubt import doubt
+from keen_horizon.core.lens.doubt import Doubt, doubt
 from keen_horizon.core.lens.over_time import lens_settings
 from keen_horizon.core.lens.profile import profile_of
 from keen_horizon.core.lens.straightedges import fit_lens
@@ -29,20 +29,15 @@ def lens_by_lines(info: ClipInfo, treatment: Treatment) -> Told:
         fit = fit_lens(lines, info.display)
     except LensError as error:
         raise LensError(f"{info.name}: {error}") from error
-    left_open = doubt(fit.lens, fit.ratio, lines, info.display)
     notes = [
         f"line {number}: {left:.2f} px left of {bend:.2f} px."
         for number, (left, bend) in enumerate(zip(fit.residuals, fit.bends, strict=True), 1)
     ]
     if fit.odd is not None:
         notes.append(f"Line {fit.odd + 1} disagrees with the others; is it straight?")
-    elsewhere = f"Straight things elsewhere may stay bent by {left_open.px:.1f} px"
-    if left_open.line is None:
-        return _with_lens(treatment, lens_settings(fit.lens)), (*notes, f"{elsewhere}.")
-    (x1, y1), (x2, y2) = left_open.line[[0, -1]].round()
-    ends = f"({x1:.0f}, {y1:.0f}) and ({x2:.0f}, {y2:.0f})"
-    asked = f"{elsewhere}: one more line, anywhere near that between {ends}, would tell most."
-    return _with_lens(treatment, lens_settings(fit.lens)), (*notes, asked)
+    left_open = doubt(fit, lines, info.display)
+    notes.append(_said(left_open) if left_open else f"{fit.ratio:.1f} times the noise of a hand is left: no lens fits.")
+    return _with_lens(treatment, lens_settings(fit.lens)), tuple(notes)
 
 
 def lens_by_itself(
@@ -76,6 +71,15 @@ def lens_by_board(
     views = f"{len(found.used)} views of the board, {len(found.rejected)} left out"
     note = f"Found by {views}: its corners lie {found.error_px:.2f} px RMS from where the lens puts them."
     return profile.applied(treatment, info.name, info.display), (note,)
+
+
+def _said(left_open: Doubt) -> str:
+    elsewhere = f"Straight things elsewhere may stay bent by {left_open.px:.1f} px"
+    if left_open.line is None:
+        return f"{elsewhere}."
+    (x1, y1), (x2, y2) = left_open.line[[0, -1]].round()
+    ends = f"({x1:.0f}, {y1:.0f}) and ({x2:.0f}, {y2:.0f})"
+    return f"{elsewhere}: one more line, anywhere near that between {ends}, would tell most."
 
 
 def _with_lens(treatment: Treatment, lens: LensSettings, **more: object) -> Treatment:

@@ -16,6 +16,7 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import as_complex
 from keen_horizon.core.lens.lens import Lens
 from keen_horizon.core.lens.plumb_lines import LineProblem
+from keen_horizon.core.lens.straightedges import CANNOT_FIT, LensFit
 
 Floats = NDArray[np.float64]
 
@@ -38,12 +39,13 @@ class Doubt:
     line: Floats | None
 
 
-def doubt(lens: Lens, ratio: float, lines: list[Floats], size: Size) -> Doubt:
-    """The doubt of a lens told by `lines`, each (P, 2) with P >= 3, that leaves `ratio` times the noise of setting
-    points. Raises LensError.
-    """
+def doubt(fit: LensFit, lines: list[Floats], size: Size) -> Doubt | None:
+    """The doubt of a lens by `lines`, each (P, 2) with P >= 3; None where it does not fit them. Raises LensError."""
+    if fit.ratio > CANNOT_FIT:
+        return None
+    lens = fit.lens
     bent = lens if lens.k else Lens("division", (0.0,), lens.centre, lens.squeeze)
-    drawn = LineProblem(lines, size, lens.squeeze, max(1.0, ratio))
+    drawn = LineProblem(lines, size, lens.squeeze, max(1.0, fit.ratio))
     covariance = drawn.covariance(bent)
     straight = _straight_things(bent, size)
     slopes = LineProblem(straight, size, lens.squeeze).slopes(bent)

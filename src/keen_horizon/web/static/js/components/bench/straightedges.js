@@ -191,7 +191,7 @@ export const straightedges = (parts) => {
       return advice.join(" ");
     },
     doubtText() {
-      if (!this.straightness) return "";
+      if (!this.straightness || this.straightness.doubt_px === null) return "";
       const left = `Straight things elsewhere may stay bent by ${this.straightness.doubt_px.toFixed(1)} px`;
       return this.straightness.asked ? `${left}: one more line, anywhere near the dashed one, would tell most.` : `${left}.`;
     },
