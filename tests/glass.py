@@ -10,8 +10,10 @@ from scipy.spatial.transform import Rotation
 
 from keen_horizon.core.geometry.picture import Size, transform
 from keen_horizon.core.lens.calibration import Board
+from keen_horizon.core.lens.doubt import doubt
 from keen_horizon.core.lens.lens import Lens, fisheye_of
 from keen_horizon.core.lens.over_time import OpticsStage
+from keen_horizon.core.lens.straightedges import fit_lens
 from keen_horizon.core.lens.straightening import keep_step
 from keen_horizon.core.motion.measurement import Evidence, Matches, Measurement
 from keen_horizon.core.path.camera_path import CameraPath
@@ -62,6 +64,21 @@ def seen_between(lens: Lens, ends: np.ndarray, points: int, size: Size) -> np.nd
     rays = rays_of(lens, ends, size)
     share = np.linspace(0, 1, points)[:, None]
     return seen_at(lens, rays[0] * (1 - share) + rays[1] * share, size)
+
+
+def drawn_where_asked(
+    lens: Lens, lines: list[np.ndarray], random: np.random.Generator, most: int = 6
+) -> list[np.ndarray]:
+    """Further straightedges (8, 2), up to `most` in all, each near where `doubt` asks for one, set as roughly."""
+    more: list[np.ndarray] = []
+    while len(lines) + len(more) < most:
+        drawn = lines + more
+        found = doubt(fit_lens(drawn, FULL_HD), drawn, FULL_HD)
+        if found is None or found.line is None:
+            break
+        ends = np.clip(found.line[[0, -1]] + random.uniform(-80, 80, (2, 2)), 10, (1909, 1069))
+        more.append(seen_between(lens, ends, 8, FULL_HD) + random.normal(0, 0.7, (8, 2)))
+    return more
 
 
 def rays_of(lens: Lens, points: np.ndarray, size: Size) -> np.ndarray:

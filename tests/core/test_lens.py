@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from glass import FULL_HD, random_lens, seen_between, straight_things
+from glass import FULL_HD, drawn_where_asked, random_lens, straight_things
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 from walks import treated, walked
@@ -90,14 +90,9 @@ def test_straightedges_tell_the_lens_and_where_one_more_would_tell_most() -> Non
         drawn = straight_things(lens, int(random.integers(4, 7)), random, 8, 0.2)
         lines = [line + random.normal(0, 0.7, line.shape) for line in drawn]
         others = straight_things(lens, 20, random, 9)
-        fit = fit_lens(lines, FULL_HD)
-        while len(lines) < 6 and (found := doubt(fit, lines, FULL_HD)) and found.line is not None:
-            line = found.line
-            ends = np.clip(line[[0, -1]] + random.uniform(-80, 80, (2, 2)), 10, (1909, 1069))
-            along = seen_between(lens, ends, 8, FULL_HD)
-            lines.append(along + random.normal(0, 0.7, along.shape))
-            fit, asked = fit_lens(lines, FULL_HD), asked + 1
-        judgement = judged(fit.lens, others, FULL_HD)
+        more = drawn_where_asked(lens, lines, random)
+        asked += len(more)
+        judgement = judged(fit_lens(lines + more, FULL_HD).lens, others, FULL_HD)
         left.append(np.sqrt(np.mean(np.square(judgement.residuals))))
         bent.append(np.sqrt(np.mean(np.square(judgement.bends))))
     print(f"held out: median {np.median(left):.2f}, worst {max(left):.2f} px; {asked} lines asked for")

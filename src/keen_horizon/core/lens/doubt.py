@@ -65,14 +65,12 @@ def _straight_things(lens: Lens, size: Size) -> list[Floats]:
     radii = np.abs(offsets)
     slant = np.interp(radii, RADII[known], angles[known])
     rays = np.column_stack([offsets.real / radii * np.sin(slant), offsets.imag / radii * np.sin(slant), np.cos(slant)])
-    share = np.linspace(0, 1, POINTS)[:, None]
-    lines = []
-    for i, j in combinations(range(len(ends)), 2):
-        if np.hypot(*(ends[j] - ends[i])) >= SHORTEST * size.width:
-            x, y, depth = (rays[i] * (1 - share) + rays[j] * share).T
-            across = np.hypot(x, y)
-            radius = np.interp(np.arctan2(across, depth), angles[known], RADII[known])
-            places = lens.places((x + 1j * y) * (radius / np.maximum(across, 1e-12)), size)
-            if (places >= 0).all() and (places <= (size.width - 1, size.height - 1)).all():
-                lines.append(places)
-    return lines
+    first, last = np.array(list(combinations(range(len(ends)), 2))).T
+    apart = np.hypot(*(ends[last] - ends[first]).T) >= SHORTEST * size.width
+    first, last = rays[first[apart], None], rays[last[apart], None]
+    x, y, depth = np.moveaxis(first + np.linspace(0, 1, POINTS)[:, None] * (last - first), -1, 0)
+    across = np.hypot(x, y)
+    radius = np.interp(np.arctan2(across, depth), angles[known], RADII[known])
+    places = lens.places((x + 1j * y) * (radius / np.maximum(across, 1e-12)), size)
+    inside = ((places >= 0) & (places <= (size.width - 1, size.height - 1))).all((1, 2))
+    return list(places[inside])
