@@ -22,7 +22,7 @@ from keen_horizon.core.lens.over_time import optics_stage
 from keen_horizon.core.media.probe import probe
 from keen_horizon.core.motion.turns import camera_turns
 from keen_horizon.core.path.solve import solve_path
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.pipeline.measuring import measure_clip
 
 

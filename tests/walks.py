@@ -12,7 +12,7 @@ from keen_horizon.core.motion.levels import UPRIGHTS, Levels
 from keen_horizon.core.motion.measurement import Evidence, Matches, Measurement
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.solve import solve_path
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 
 HD = Size(1280, 720)
 

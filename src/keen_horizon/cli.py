@@ -24,7 +24,7 @@ from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.path.notes import outcome_notes, solution_notes
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.render.compare import Comparison
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.pipeline.flat_things import follow_clip, plane_csv, plane_document
 from keen_horizon.pipeline.lenses import lens_by_board, lens_by_itself, lens_by_lines
 from keen_horizon.pipeline.maps import write_maps

@@ -26,7 +26,7 @@ from keen_horizon.core.lens.plate import plate_of
 from keen_horizon.core.lens.stmaps import bend_map
 from keen_horizon.core.media.frames import read_frames
 from keen_horizon.core.media.probe import probe
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.simulator.film import write_pictures
 
 

@@ -21,7 +21,7 @@ from keen_horizon.core.lens.straightening import LensStage, fill_step, kept_area
 from keen_horizon.core.mapping.gaps import gap_mask
 from keen_horizon.core.mapping.sampling import PlaneGrid, dense_maps, sampling_map
 from keen_horizon.core.motion.straightened import straightened
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 
 HALF_HD = Size(960, 540)
 

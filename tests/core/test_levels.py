@@ -14,7 +14,7 @@ from keen_horizon.core.motion.levels import HORIZON, UPRIGHTS, Levels, LevelSigh
 from keen_horizon.core.motion.measure import MotionTracker
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.path.levelling import level_angles, level_note
-from keen_horizon.core.treatment import LevelLine
+from keen_horizon.core.treatment.parts import LevelLine
 from keen_horizon.simulator.camera import Lens, Sensor, band_noise, flight
 from keen_horizon.simulator.film import Shot, take
 from keen_horizon.simulator.panorama import Panorama, paint_panorama

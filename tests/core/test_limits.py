@@ -24,7 +24,8 @@ from keen_horizon.core.path.ledger import pinches
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.path.tradeoff import remaining_shake, smallest_zoom, trade_off
 from keen_horizon.core.path.wish import eased, keyed
-from keen_horizon.core.treatment import Ease, StrengthKey, Treatment
+from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.motion import Ease, StrengthKey
 
 
 def with_bad_second(count: int = 600, seed: int = 6) -> Measurement:

@@ -23,7 +23,9 @@ from keen_horizon.core.lens.turning import corners_of, keystone, through, turned
 from keen_horizon.core.mapping.gaps import gap_mask
 from keen_horizon.core.mapping.sampling import PlaneGrid, dense_maps, sampling_map
 from keen_horizon.core.path.solve import solve_path
-from keen_horizon.core.treatment import Key, Optics, Treatment
+from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.optics import Optics
+from keen_horizon.core.treatment.parts import Key
 
 SIZE = Size(960, 540)
 GRID = PlaneGrid((540, 960), np.eye(3))

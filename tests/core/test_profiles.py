@@ -13,7 +13,8 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.exchange.files import FORMS, LARGEST, read_profile, write_profile
 from keen_horizon.core.lens.over_time import lens_of
 from keen_horizon.core.lens.profile import Profile, profile_of, starters
-from keen_horizon.core.treatment import LensSettings, Treatment
+from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.optics import LensSettings
 
 HD = Size(1920, 1080)
 BENT = LensSettings(

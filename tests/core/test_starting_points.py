@@ -6,7 +6,7 @@ import pytest
 
 from keen_horizon.core.errors import TreatmentError
 from keen_horizon.core.starting_points import SHIPPED, for_another_clip, settings_of, started
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 
 OWN = Treatment.from_json(
     {

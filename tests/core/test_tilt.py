@@ -15,7 +15,7 @@ from keen_horizon.core.geometry.tilt import fit_tilt, tilt_matrices, tilted
 from keen_horizon.core.motion.measure import MotionTracker
 from keen_horizon.core.path.tilting import tilt_corrections
 from keen_horizon.core.path.wish import wish_for
-from keen_horizon.core.treatment import Motion
+from keen_horizon.core.treatment.motion import Motion
 from keen_horizon.simulator.plane import jitter, town_picture
 
 

@@ -5,7 +5,7 @@ from pathlib import Path
 import pytest
 
 from keen_horizon.core.errors import RangeError, TreatmentError
-from keen_horizon.core.treatment import SCHEMA, Treatment
+from keen_horizon.core.treatment.document import SCHEMA, Treatment
 
 
 def test_default_document_is_the_published_one() -> None:

@@ -25,7 +25,7 @@ from keen_horizon.core.path.notes import solution_notes
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.path.tradeoff import trade_off
 from keen_horizon.core.path.turning import parted
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 
 SIZE = Size(1280, 720)
 LENS = fisheye_of("equidistant", 150)

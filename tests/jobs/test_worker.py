@@ -17,7 +17,7 @@ from keen_horizon.config import Settings
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.media.probe import probe
 from keen_horizon.core.motion.measurement import Measurement
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.operations import clips, treating, works
 from keen_horizon.operations.lookup import find
 from keen_horizon.store.cluster import start_cluster

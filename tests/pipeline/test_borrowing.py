@@ -19,7 +19,7 @@ from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.ledger import ledger
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.render.warp import Warper
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.pipeline.measuring import measure_clip
 from keen_horizon.pipeline.rendering import render_clip
 from keen_horizon.pipeline.still import Look, still_jpeg

@@ -20,7 +20,7 @@ from keen_horizon.core.media.frames import read_frames
 from keen_horizon.core.media.probe import probe
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.path.solve import solve_path
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.pipeline.measuring import measure_clip
 from keen_horizon.pipeline.rendering import RenderFacts, render_clip
 from keen_horizon.pipeline.streams import Behind, ahead

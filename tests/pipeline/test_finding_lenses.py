@@ -16,7 +16,7 @@ from keen_horizon.core.lens.calibration import Board
 from keen_horizon.core.lens.lens import fields_of_view
 from keen_horizon.core.lens.over_time import lens_of
 from keen_horizon.core.lens.profile import starters
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.simulator.film import write_pictures
 
 

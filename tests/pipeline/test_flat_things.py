@@ -12,7 +12,7 @@ from keen_horizon.core.errors import RangeError, TreatmentError
 from keen_horizon.core.geometry.picture import Size, transform
 from keen_horizon.core.lens.lens import Lens, fisheye_of
 from keen_horizon.core.media.probe import probe
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.pipeline.flat_things import follow_clip, plane_csv, plane_document
 from keen_horizon.simulator.film import write_pictures
 

@@ -17,7 +17,8 @@ from keen_horizon.core.media.probe import probe
 from keen_horizon.core.motion.pin import PinTrack, Trail, between_marks, bridged, follow_point
 from keen_horizon.core.path.pinned import pinned_poses
 from keen_horizon.core.path.solve import solve_path
-from keen_horizon.core.treatment import PinPoint, Treatment
+from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.motion import PinPoint
 from keen_horizon.pipeline.measuring import measure_clip
 from keen_horizon.pipeline.pinning import pin_clip
 from keen_horizon.pipeline.rendering import render_clip

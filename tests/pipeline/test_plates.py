@@ -24,7 +24,7 @@ from keen_horizon.core.media.frames import read_frame, read_frames
 from keen_horizon.core.media.layers import read_layers
 from keen_horizon.core.media.probe import probe
 from keen_horizon.core.render.overlay import Layover
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.simulator.film import write_pictures
 
 SIZE = Size(640, 360)

@@ -17,7 +17,7 @@ from keen_horizon.core.media.frames import read_frames
 from keen_horizon.core.media.probe import probe
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.path.solve import solve_path
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.pipeline.rendering import render_clip
 from keen_horizon.simulator.film import write_pictures
 

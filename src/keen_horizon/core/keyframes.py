@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.interpolate import PchipInterpolator
 
-from keen_horizon.core.treatment import Key
+from keen_horizon.core.treatment.parts import Key
 
 Floats = NDArray[np.float64]
 

@@ -8,7 +8,9 @@ from __future__ import annotations
 
 from typing import Any
 
-from keen_horizon.core.treatment import Framing, Motion, Treatment
+from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.framing import Framing
+from keen_horizon.core.treatment.motion import Motion
 
 MOTION = ("intent", "response_s", "strength", "freedom")
 FRAMING = ("edges", "borrow", "zoom", "zoom_rate", "zoom_limit", "gap_colour", "sharpen", "size")

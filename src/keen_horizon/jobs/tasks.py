@@ -26,7 +26,9 @@ from keen_horizon.core.media.proxy import make_proxy
 from keen_horizon.core.path.figures import shake
 from keen_horizon.core.path.notes import outcome_notes, solution_notes
 from keen_horizon.core.render.compare import Comparison
-from keen_horizon.core.treatment import Optics, PinPoint, Treatment
+from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.motion import PinPoint
+from keen_horizon.core.treatment.optics import Optics
 from keen_horizon.jobs.progress import Progress, announce
 from keen_horizon.operations.material import (
     clip_info,

@@ -15,7 +15,9 @@ from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.motion.plane import PlaneTrack
-from keen_horizon.core.treatment import Optics, PinPoint, Treatment
+from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.motion import PinPoint
+from keen_horizon.core.treatment.optics import Optics
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.pipeline.flat_things import flat_key
 from keen_horizon.pipeline.pinning import mark_key

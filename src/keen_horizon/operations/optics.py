@@ -18,7 +18,8 @@ from keen_horizon.core.lens.straightedges import fit_lens, judged
 from keen_horizon.core.lens.straightening import LensStage
 from keen_horizon.core.lens.turning import corners_of, through, turned_camera, upright_turn
 from keen_horizon.core.media.frames import read_frame
-from keen_horizon.core.treatment import MOST_MOVED, LensFamily, LensSettings, LevelLine, Optics, Straightedge
+from keen_horizon.core.treatment.optics import MOST_MOVED, LensFamily, LensSettings, Optics, Straightedge
+from keen_horizon.core.treatment.parts import LevelLine
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.material import clip_info, clip_times, source_file
 from keen_horizon.pipeline.finding import upright_luma

@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 
 from keen_horizon.core.lens.plate import plate_of, plate_treatment
 from keen_horizon.core.media.layers import KINDS, PICTURES
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.operations.clips import start_work
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.material import clip_info

@@ -10,7 +10,8 @@ from sqlalchemy.orm import Session
 from keen_horizon.core.lens.calibration import Board, Calibration
 from keen_horizon.core.lens.exchange.files import read_profile
 from keen_horizon.core.lens.profile import Profile, profile_of, starters
-from keen_horizon.core.treatment import LensSettings, Treatment
+from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.optics import LensSettings
 from keen_horizon.operations.clips import start_work
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.lookup import find

@@ -6,7 +6,7 @@ from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from keen_horizon.core.starting_points import SHIPPED, for_another_clip, settings_of, started
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.store.models import Clip, ClipState, StartingPoint
 

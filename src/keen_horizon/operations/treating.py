@@ -22,7 +22,9 @@ from keen_horizon.core.path.notes import solution_notes
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.path.tradeoff import TradePoint, smallest_zoom, trade_off
 from keen_horizon.core.render.warp import suggested_sharpening
-from keen_horizon.core.treatment import Motion, Optics, Treatment
+from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.motion import Motion
+from keen_horizon.core.treatment.optics import Optics
 from keen_horizon.operations.clips import next_letter, start_work
 from keen_horizon.operations.errors import NotPossible, NotThere
 from keen_horizon.operations.material import (

@@ -16,7 +16,7 @@ from keen_horizon.core.media.formats import SEQUENCES, VIDEO_FORMATS
 from keen_horizon.core.media.frames import Frame, Plane
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.media.sequence import write_sequence
-from keen_horizon.core.treatment import Deliver
+from keen_horizon.core.treatment.deliver import Deliver
 
 
 def pixels_of(frame: Frame, info: ClipInfo, deliver: Deliver) -> tuple[str, int]:

@@ -20,7 +20,8 @@ from keen_horizon.core.lens.plate import TURNING, plate_of
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.plane import PlaneTrack, Seen, blended, follow_plane, whole
-from keen_horizon.core.treatment import FlatThing, Optics, Treatment
+from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.optics import FlatThing, Optics
 from keen_horizon.pipeline.both_ways import BothWays
 from keen_horizon.pipeline.finding import upright_luma
 

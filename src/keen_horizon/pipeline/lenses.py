@@ -15,7 +15,8 @@ from keen_horizon.core.lens.over_time import lens_settings
 from keen_horizon.core.lens.profile import profile_of
 from keen_horizon.core.lens.straightedges import fit_lens
 from keen_horizon.core.media.probe import ClipInfo
-from keen_horizon.core.treatment import LensSettings, Straightedge, Treatment
+from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.optics import LensSettings, Straightedge
 from keen_horizon.pipeline.calibrating import calibrate_clip
 from keen_horizon.pipeline.finding import find_clip_lens
 

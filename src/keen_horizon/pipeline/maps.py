@@ -13,7 +13,7 @@ from keen_horizon.core.lens.plate import plate_of
 from keen_horizon.core.lens.stmaps import bend_map, straighten_map, write_exr, write_tiff
 from keen_horizon.core.media.encode import whole_or_nothing
 from keen_horizon.core.media.probe import ClipInfo
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 
 STEPS = 4
 

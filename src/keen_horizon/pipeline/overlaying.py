@@ -18,7 +18,7 @@ from keen_horizon.core.media.frames import Frame, Plane, gapless, read_frames
 from keen_horizon.core.media.layers import read_layers
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.render.overlay import Layover
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.pipeline.delivery import at_depth, encode_settings, open_writer, pixels_of, sound_range
 from keen_horizon.pipeline.rendering import RenderFacts
 from keen_horizon.pipeline.streams import Behind, ahead

@@ -14,7 +14,7 @@ from keen_horizon.core.geometry.similarity import as_complex, as_points
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.pin import PinTrack, Trail, between_marks, bridged, follow_point
-from keen_horizon.core.treatment import Mark, PinPoint
+from keen_horizon.core.treatment.motion import Mark, PinPoint
 from keen_horizon.pipeline.both_ways import BothWays
 
 

@@ -25,7 +25,7 @@ from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.render.borrow import lending_frames
 from keen_horizon.core.render.compare import Comparison
 from keen_horizon.core.render.warp import Warper
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.pipeline.delivery import at_depth, encode_settings, open_writer, pixels_of, sound_range
 from keen_horizon.pipeline.streams import Behind, ahead
 

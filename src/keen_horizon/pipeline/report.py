@@ -15,7 +15,7 @@ from keen_horizon.core.lens.over_time import optics_stage
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.ledger import ledger, pinch_points
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.pipeline.rendering import RenderFacts
 
 

@@ -16,7 +16,7 @@ from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.media.proxy import jpeg, limited_range, picture_of, scaled_planes
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.render.warp import Warper, alone
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 
 STILL_WIDTH = 960
 MARK_BGR = np.array([90, 193, 232], np.float32)

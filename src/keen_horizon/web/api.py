@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from werkzeug.wrappers import Response
 
 from keen_horizon.core.starting_points import started
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.jobs.progress import work_json
 from keen_horizon.operations import clips, starting, treating, uploads, works
 from keen_horizon.operations.lookup import find

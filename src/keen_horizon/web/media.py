@@ -9,7 +9,7 @@ from typing import Any
 from flask import Blueprint, jsonify, request, send_file
 from werkzeug.wrappers import Response
 
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.operations.errors import NotPossible, NotThere
 from keen_horizon.operations.lookup import find
 from keen_horizon.operations.material import clip_flat, clip_info, clip_times, source_file

@@ -8,7 +8,9 @@ from flask import Blueprint, jsonify, request
 from pydantic import Field
 from werkzeug.wrappers import Response
 
-from keen_horizon.core.treatment import LensFamily, LensSettings, LevelLine, Optics, Straightedge, Treatment
+from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.optics import LensFamily, LensSettings, Optics, Straightedge
+from keen_horizon.core.treatment.parts import LevelLine
 from keen_horizon.jobs.progress import work_json
 from keen_horizon.operations import optics, plates, treating
 from keen_horizon.operations.lookup import find

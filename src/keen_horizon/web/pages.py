@@ -8,7 +8,7 @@ from flask import Blueprint, redirect, render_template, request, url_for
 from sqlalchemy import select
 from werkzeug.wrappers import Response
 
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.operations.clips import media_files
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.lookup import find

@@ -8,7 +8,7 @@ from sqlalchemy.orm import Session
 
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.media.proxy import THUMBNAILS
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.jobs.progress import work_json
 from keen_horizon.operations.material import clip_info
 from keen_horizon.operations.treating import render_bytes

@@ -18,7 +18,7 @@ from keen_horizon.core.lens.families import FAMILIES
 from keen_horizon.core.lens.lens import fields_of_view
 from keen_horizon.core.lens.over_time import lens_of
 from keen_horizon.core.lens.profile import Profile
-from keen_horizon.core.treatment import LensSettings
+from keen_horizon.core.treatment.optics import LensSettings
 from keen_horizon.jobs.progress import work_json
 from keen_horizon.operations import profiles
 from keen_horizon.operations.errors import NotPossible

@@ -8,7 +8,7 @@ from urllib.parse import quote
 
 import numpy as np
 
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.operations.material import clip_info
 from keen_horizon.store.models import Clip
 from keen_horizon.web.present import FORMAT_NAMES, timecode

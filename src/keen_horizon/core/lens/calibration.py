@@ -18,7 +18,7 @@ from keen_horizon.core.errors import LensError, ProfileError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.exchange.opencv import settings_from_opencv
 from keen_horizon.core.lens.over_time import lens_of
-from keen_horizon.core.treatment import LensSettings
+from keen_horizon.core.treatment.optics import LensSettings
 
 Floats = NDArray[np.float64]
 Gray = NDArray[np.uint8]

@@ -23,7 +23,7 @@ from keen_horizon.core.lens.straightening import (
     step_between,
 )
 from keen_horizon.core.lens.turning import convex, keystone, turned_camera
-from keen_horizon.core.treatment import LensSettings, Optics
+from keen_horizon.core.treatment.optics import LensSettings, Optics
 
 Floats = NDArray[np.float64]
 

@@ -14,7 +14,10 @@ from keen_horizon.core.errors import LensError
 from keen_horizon.core.geometry.picture import Size, resized, transform
 from keen_horizon.core.lens.over_time import enlargement, optics_stage
 from keen_horizon.core.lens.straightening import LensStage
-from keen_horizon.core.treatment import Framing, LensSettings, Motion, Optics, Treatment
+from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.framing import Framing
+from keen_horizon.core.treatment.motion import Motion
+from keen_horizon.core.treatment.optics import LensSettings, Optics
 
 Floats = NDArray[np.float64]
 

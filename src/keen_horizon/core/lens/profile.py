@@ -14,7 +14,8 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from keen_horizon.core.errors import ProfileError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.lens import fisheye_of
-from keen_horizon.core.treatment import LONGEST_FOCAL, SHORTEST_FOCAL, LensSettings, Treatment
+from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.optics import LONGEST_FOCAL, SHORTEST_FOCAL, LensSettings
 
 SCHEMA: Literal["keen-horizon/lens-profile/1"] = "keen-horizon/lens-profile/1"
 ASPECT_TOLERANCE = 0.01

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from keen_horizon.core.geometry.picture import Size, resized
 from keen_horizon.core.lens.over_time import enlargement
 from keen_horizon.core.path.camera_path import CameraPath
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 
 Floats = NDArray[np.float64]
 

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import maximum_filter1d
 
-from keen_horizon.core.treatment import Framing
+from keen_horizon.core.treatment.framing import Framing
 
 Floats = NDArray[np.float64]
 

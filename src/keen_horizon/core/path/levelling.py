@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.motion.levels import HORIZON, NOTHING, UPRIGHTS
 from keen_horizon.core.motion.measurement import Measurement
-from keen_horizon.core.treatment import LevelLine
+from keen_horizon.core.treatment.parts import LevelLine
 
 Floats = NDArray[np.float64]
 

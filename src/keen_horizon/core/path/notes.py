@@ -12,7 +12,7 @@ from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.ledger import ledger, open_areas
 from keen_horizon.core.path.levelling import level_note
 from keen_horizon.core.path.turning import turning_stage
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 
 
 def solution_notes(measurement: Measurement, treatment: Treatment) -> tuple[str, ...]:

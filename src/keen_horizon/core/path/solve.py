@@ -37,7 +37,7 @@ from keen_horizon.core.path.tilting import MOST, MOST_STRAIGHTENED, tilt_correct
 from keen_horizon.core.path.turning import TurningShot, turning_shots, turning_stage
 from keen_horizon.core.path.window import centred_corners, window_zoom
 from keen_horizon.core.path.wish import wish_for
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 
 Floats = NDArray[np.float64]
 

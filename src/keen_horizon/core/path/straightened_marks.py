@@ -9,7 +9,8 @@ import numpy as np
 from keen_horizon.core.geometry.similarity import as_complex, as_points
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.motion.pin import PinTrack, Trail
-from keen_horizon.core.treatment import LevelLine, Treatment
+from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.parts import LevelLine
 
 
 def straightened_marks(

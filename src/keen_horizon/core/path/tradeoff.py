@@ -16,7 +16,7 @@ from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.figures import shake
 from keen_horizon.core.path.solve import PathProblem
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 
 POINTS = 12
 COARSE_RAYS = 32

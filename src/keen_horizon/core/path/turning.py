@@ -36,7 +36,7 @@ from keen_horizon.core.path.program import difference_bands
 from keen_horizon.core.path.shots import shots
 from keen_horizon.core.path.window import centred_corners
 from keen_horizon.core.path.wish import pull_of
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 
 Floats = NDArray[np.float64]
 

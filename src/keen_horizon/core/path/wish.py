@@ -18,7 +18,7 @@ from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.keyframes import keyed
 from keen_horizon.core.path.program import Wish, as_real
 from keen_horizon.core.path.window import centred_corners, containment_rows
-from keen_horizon.core.treatment import Ease, Motion
+from keen_horizon.core.treatment.motion import Ease, Motion
 
 Floats = NDArray[np.float64]
 

@@ -24,7 +24,7 @@ from keen_horizon.core.media.encode import chroma_size
 from keen_horizon.core.media.frames import Frame, Plane
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.render.borrow import Lender
-from keen_horizon.core.treatment import Treatment
+from keen_horizon.core.treatment.document import Treatment
 
 SHARPEN_SIGMA = 1.0
 

@@ -17,7 +17,7 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.exchange.radial import angular_curve, forward_curve
 from keen_horizon.core.lens.over_time import lens_of
 from keen_horizon.core.lens.profile import Profile, profile_of
-from keen_horizon.core.treatment import LensSettings
+from keen_horizon.core.treatment.optics import LensSettings
 
 Floats = NDArray[np.float64]
 FORMS = ("yml", "xml", "json")

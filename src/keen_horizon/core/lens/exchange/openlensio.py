@@ -15,7 +15,7 @@ from keen_horizon.core.lens.exchange.radial import Curve, forward_curve, inverse
 from keen_horizon.core.lens.lens import Lens
 from keen_horizon.core.lens.over_time import lens_of
 from keen_horizon.core.lens.profile import Profile, profile_of
-from keen_horizon.core.treatment import LensSettings
+from keen_horizon.core.treatment.optics import LensSettings
 
 SENSOR_WIDTH_MM = 36.0  # assumed where nothing is known; only ratios matter to the picture
 BENT_TO_STRAIGHT, STRAIGHT_TO_BENT = "Brown-Conrady D-U", "Brown-Conrady U-D"

@@ -1,0 +1,29 @@
+"""The treatment's delivery: how the file is written."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field, model_validator
+
+from keen_horizon.core.media.formats import SEQUENCES, VIDEO_FORMATS
+from keen_horizon.core.treatment.parts import Part
+
+
+class Deliver(Part):
+    """How the file is written. `quality` is the codec's constant rate factor; ProRes and pictures have none.
+
+    Sound is copied where the container takes it and encoded where not; pictures have none.
+    """
+
+    container: Literal["mp4", "mov", "mkv", "webm", "zip"] = "mp4"
+    codec: Literal["h264", "h265", "prores", "vp9", "av1", "png", "tiff"] = "h264"
+    quality: int = Field(default=18, ge=0, le=63)
+    sound: Literal["copy", "none"] = "copy"
+
+    @model_validator(mode="after")
+    def _fitting(self) -> Deliver:
+        holds = ("zip",) if self.codec in SEQUENCES else VIDEO_FORMATS[self.codec].containers
+        if self.container not in holds:
+            raise ValueError(f"{self.codec} does not go into {self.container}; use {' or '.join(holds)}")
+        return self

@@ -1,0 +1,87 @@
+"""The treatment: everything done to a clip, as one open JSON document.
+
+One definition serves the form, the API, the command line and the database. Unknown keys are errors
+that name them. Keys whose corrections are not there yet accept their neutral value only, so that
+documents stay readable when those arrive.
+"""
+
+from __future__ import annotations
+
+import json
+from typing import Any, Literal
+
+from pydantic import Field, ValidationError, model_validator
+
+from keen_horizon.core.errors import RangeError, TreatmentError
+from keen_horizon.core.treatment.deliver import Deliver
+from keen_horizon.core.treatment.framing import Framing
+from keen_horizon.core.treatment.motion import Motion
+from keen_horizon.core.treatment.optics import Optics
+from keen_horizon.core.treatment.parts import Part
+
+SCHEMA: Literal["keen-horizon/treatment/1"] = "keen-horizon/treatment/1"
+
+
+class FrameRange(Part):
+    """The used part of a clip, frames inclusive."""
+
+    first: int = Field(alias="in", ge=0)
+    last: int = Field(alias="out", ge=0)
+
+    @model_validator(mode="after")
+    def _ordered(self) -> FrameRange:
+        if self.last < self.first:
+            raise ValueError("the out point lies before the in point")
+        return self
+
+
+class Treatment(Part):
+    """The document."""
+
+    schema_name: Literal["keen-horizon/treatment/1"] = Field(default=SCHEMA, alias="schema")
+    range: FrameRange | None = None
+    optics: Optics = Optics()
+    motion: Motion = Motion()
+    framing: Framing = Framing()
+    deliver: Deliver = Deliver()
+
+    @property
+    def gaps_wanted(self) -> bool:
+        """Whether gaps are left on purpose."""
+        return self.framing.gaps_wanted or self.optics.leaves_gaps
+
+    def frames(self, count: int) -> tuple[int, int]:
+        """First and last frame of the range in a clip of `count` frames. Raises RangeError."""
+        if self.range is None:
+            return 0, count - 1
+        if self.range.last >= count:
+            raise RangeError(f"The range ends at frame {self.range.last}, but the clip's last frame is {count - 1}.")
+        return self.range.first, self.range.last
+
+    def to_json(self) -> dict[str, Any]:
+        """Plain values for JSON, with the document's own key names."""
+        return self.model_dump(mode="json", by_alias=True)
+
+    @staticmethod
+    def from_json(data: object) -> Treatment:
+        """Check and read a document. Raises TreatmentError naming the key at fault."""
+        return Treatment.from_text(json.dumps(data))
+
+    @staticmethod
+    def from_text(text: str) -> Treatment:
+        """Check and read a document's JSON text. Raises TreatmentError."""
+        try:
+            return Treatment.model_validate_json(text)
+        except ValidationError as error:
+            raise TreatmentError(_explain(error)) from error
+
+
+def _explain(error: ValidationError) -> str:
+    lines = []
+    for problem in error.errors():
+        key = ".".join(str(part) for part in problem["loc"]) or "document"
+        if problem["type"] == "extra_forbidden":
+            lines.append(f"{key}: this key is not known")
+        else:
+            lines.append(f"{key}: {problem['msg'].removeprefix('Value error, ')}")
+    return "Treatment: " + "; ".join(lines) + "."

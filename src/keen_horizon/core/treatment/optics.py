@@ -1,0 +1,168 @@
+"""The treatment's optics: the lens, how its picture is looked at, and what they were found by."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+from pydantic import Field, model_validator
+
+from keen_horizon.core.lens.families import FAMILIES
+from keen_horizon.core.treatment.parts import Key, LevelLine, Part
+
+OpticsFigure = Literal[
+    "coefficient_1", "coefficient_2", "coefficient_3", "coefficient_4", "coefficient_5",
+    "centre_x", "centre_y", "squeeze", "p1", "p2", "canvas", "roll_deg", "pitch_deg", "yaw_deg",
+    "corner_1", "corner_2", "corner_3", "corner_4", "corner_5", "corner_6", "corner_7", "corner_8",
+]  # fmt: skip
+LensFamily = Literal["division", "inverse", "polynomial", "equidistant", "equisolid", "stereographic", "series"]
+
+MOST_MOVED = 1.5  # of the frame's side
+SHORTEST_FOCAL, LONGEST_FOCAL = 0.05, 100.0  # half-diagonals
+
+
+class LensSettings(Part):
+    """A lens: its family's coefficients, radii in half-diagonals of the frame (see docs/conventions.md).
+
+    The centre is an offset from the middle of the frame, half-diagonals; `squeeze` how much wider than tall a
+    circle round it is in the picture; `p1` and `p2` the polynomial's decentring. `canvas` says how much of the
+    straightened picture the frame shows: 0, a window without a gap, to 1, all of it. `enlarge` makes the
+    delivered picture larger by what the middle would otherwise be shrunk.
+    """
+
+    family: LensFamily
+    coefficients: tuple[float, ...] = Field(min_length=1, max_length=5)
+    centre_x: float = Field(default=0.0, ge=-0.3, le=0.3)
+    centre_y: float = Field(default=0.0, ge=-0.3, le=0.3)
+    squeeze: float = Field(default=1.0, ge=0.25, le=4.0)
+    p1: float = Field(default=0.0, ge=-0.2, le=0.2)
+    p2: float = Field(default=0.0, ge=-0.2, le=0.2)
+    canvas: float = Field(default=0.0, ge=0.0, le=1.0)
+    enlarge: bool = False
+
+    @model_validator(mode="after")
+    def _sound(self) -> LensSettings:
+        family = FAMILIES[self.family]
+        if len(self.coefficients) > len(family.names):
+            raise ValueError(f"{self.family} has {len(family.names)} coefficients at most")
+        if family.angular and self.coefficients[0] < 0:
+            raise ValueError("the first coefficient of a fisheye cannot be negative")
+        if (self.p1 or self.p2) and self.family != "polynomial":
+            raise ValueError("only the polynomial has decentring coefficients")
+        if any(abs(k) > 20 for k in self.coefficients) or family.fold(np.array(self.coefficients)) < 0.3:
+            raise ValueError("the lens folds over too near its middle")
+        return self
+
+
+class Straightedge(Part):
+    """Points (x, y) along something straight, in pixels of the upright clip, on a frame; used from three on."""
+
+    frame: int = Field(ge=0)
+    points: tuple[tuple[float, float], ...] = Field(min_length=1, max_length=64)
+
+
+class OpticsKeys(Part):
+    """The keys of one figure of the optics, which stand in for it."""
+
+    figure: OpticsFigure
+    keys: tuple[Key, ...] = Field(min_length=1, max_length=1000)
+
+    @model_validator(mode="after")
+    def _sound(self) -> OpticsKeys:
+        if len({key.frame for key in self.keys}) != len(self.keys):
+            raise ValueError("two keys stand on one frame")
+        low, high = _figure_range(self.figure)
+        if any(not low <= key.value <= high for key in self.keys):
+            raise ValueError(f"{self.figure} must lie between {low:g} and {high:g}")
+        return self
+
+
+class CornerMark(Part):
+    """Where the four corners of a flat thing lie on a frame, clockwise, in pixels of the upright clip."""
+
+    frame: int = Field(ge=0)
+    corners: tuple[tuple[float, float], tuple[float, float], tuple[float, float], tuple[float, float]]
+
+    @model_validator(mode="after")
+    def _convex(self) -> CornerMark:
+        sides = np.roll(self.corners, -1, 0) - np.array(self.corners)
+        following = np.roll(sides, -1, 0)
+        if (sides[:, 0] * following[:, 1] - sides[:, 1] * following[:, 0] <= 16).any():
+            raise ValueError("the four corners must go round a flat thing clockwise, some pixels apart")
+        return self
+
+
+class FlatThing(Part):
+    """A flat thing to follow; every mark after the first mends the track around it."""
+
+    marks: tuple[CornerMark, ...] = Field(min_length=1, max_length=100)
+
+    @model_validator(mode="after")
+    def _distinct(self) -> FlatThing:
+        if len({mark.frame for mark in self.marks}) != len(self.marks):
+            raise ValueError("two marks stand on one frame")
+        return self
+
+
+class CameraTurn(Part):
+    """The camera turned behind its straightened lens, degrees: clockwise, up, to the right."""
+
+    roll_deg: float = Field(default=0.0, ge=-180, le=180)
+    pitch_deg: float = Field(default=0.0, ge=-60, le=60)
+    yaw_deg: float = Field(default=0.0, ge=-60, le=60)
+
+
+class Optics(Part):
+    """Corrections of the glass, and how the straightened picture is looked at.
+
+    `straightedges` are what a lens was found by, and `upright_lines` what a turn was, kept to go on from. `corners`
+    are eight shares of the frame's sides, by which its corners, clockwise from the top left, are moved (keystone).
+    `focal` is the focal length in half-diagonals, for lenses whose family does not tell it. `zoom` says whether
+    keyed optics keep one enlargement or each frame takes the one it needs. `flat` is a flat thing that is followed
+    for others' graphics; it changes nothing here.
+    """
+
+    lens: LensSettings | None = None
+    straightedges: tuple[Straightedge, ...] = ()
+    turn: CameraTurn = CameraTurn()
+    upright_lines: tuple[LevelLine, ...] = Field(default=(), max_length=32)
+    corners: tuple[float, float, float, float, float, float, float, float] = (0.0,) * 8
+    projection: Literal["straight", "cylinder", "stereographic"] = "straight"
+    focal: float | None = Field(default=None, ge=SHORTEST_FOCAL, le=LONGEST_FOCAL)
+    zoom: Literal["one", "each frame"] = "one"
+    keys: tuple[OpticsKeys, ...] = ()
+    flat: FlatThing | None = None
+    falloff: None = None
+    fringe: None = None
+
+    @model_validator(mode="after")
+    def _sound(self) -> Optics:
+        if any(abs(share) > MOST_MOVED for share in self.corners):
+            raise ValueError(f"a corner moves by {MOST_MOVED:g} of the frame at most")
+        if len({track.figure for track in self.keys}) != len(self.keys):
+            raise ValueError("one figure is keyed twice")
+        return self
+
+    @property
+    def active(self) -> bool:
+        """Whether anything is done to the picture."""
+        turned = self.turn != CameraTurn() or any(self.corners) or self.projection != "straight"
+        return self.lens is not None or turned or bool(self.keys)
+
+    @property
+    def leaves_gaps(self) -> bool:
+        """Whether the frame may show more than there is of the straightened picture."""
+        keyed = any(key.value > 0 for track in self.keys if track.figure == "canvas" for key in track.keys)
+        return self.lens is not None and (self.lens.canvas > 0 or keyed)
+
+
+def _figure_range(figure: str) -> tuple[float, float]:
+    """What a keyed figure of the optics may be."""
+    if figure.startswith("coefficient_"):
+        return -20.0, 20.0
+    if figure.startswith("corner_"):
+        return -MOST_MOVED, MOST_MOVED
+    if figure in ("squeeze", "canvas"):
+        return {"squeeze": (0.25, 4.0), "canvas": (0.0, 1.0)}[figure]
+    most = {"centre_x": 0.3, "centre_y": 0.3, "p1": 0.2, "p2": 0.2, "roll_deg": 180.0}.get(figure, 60.0)
+    return -most, most
