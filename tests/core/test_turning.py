@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from scipy.spatial.transform import Rotation
 
 from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.geometry.plane_parts import parted
 from keen_horizon.core.lens.lens import Lens, fisheye_of
 from keen_horizon.core.lens.over_time import optics_stage
 from keen_horizon.core.mapping.gaps import border_overhang
@@ -24,7 +25,6 @@ from keen_horizon.core.path.ledger import ledger
 from keen_horizon.core.path.notes import solution_notes
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.path.tradeoff import trade_off
-from keen_horizon.core.path.turning import parted
 from keen_horizon.core.treatment.document import Treatment
 
 SIZE = Size(1280, 720)
