@@ -55,9 +55,10 @@ def draw_straightedges(page: Page) -> None:
     for line in STRAIGHTEDGES:
         click_on_picture(page, line)
         page.get_by_role("button", name="Next line").click()
+    page.locator(".fit").scroll_into_view_if_needed()
+    shoot(page, "optics")
     page.get_by_role("button", name="Done drawing").click()
     page.get_by_role("button", name="after", exact=True).click()
-    shoot(page, "optics")
 
 
 def hold_behind_the_lens(page: Page) -> None:

@@ -44,6 +44,7 @@ def open_bench(page: Page, name: str) -> None:
     """From the shelf to the bench of a clip, until it is painted: Chromium drops keys pressed before that."""
     page.get_by_role("link", name=name, exact=True).click()
     expect(page.locator(".bench")).to_be_visible()
+    page.wait_for_function("performance.getEntriesByName('first-contentful-paint').length > 0")
     settled(page)
 
 
