@@ -48,14 +48,14 @@ def draw_straightedges(page: Page) -> None:
     """Along the top and the foot of the quay, in the first frame of the dinghy clip."""
     page.keyboard.press("1")
     page.get_by_role("button", name="before", exact=True).click()
-    while page.locator(".edges li").count():
+    while page.get_by_role("button", name="remove line 1", exact=True).count():
         page.get_by_role("button", name="remove line 1", exact=True).click()
         page.wait_for_timeout(400)
     page.get_by_role("button", name="Draw straightedges").click()
     for line in STRAIGHTEDGES:
         click_on_picture(page, line)
         page.get_by_role("button", name="Next line").click()
-    page.locator(".fit").scroll_into_view_if_needed()
+    expect(page.locator("[data-stage=optics]")).to_contain_text("keeps")
     shoot(page, "optics")
     page.get_by_role("button", name="Done drawing").click()
     page.get_by_role("button", name="after", exact=True).click()
