@@ -34,7 +34,6 @@ from keen_horizon.pipeline.pinning import pin_clip
 from keen_horizon.pipeline.rendering import Versus, as_shot, render_clip
 from keen_horizon.pipeline.report import correction_report, path_csv, path_document, transforms_csv
 
-LEAST_ACROSS = 3
 USUAL_CODECS = {"mp4": "h264", "mov": "h264", "mkv": "h264", "webm": "vp9", "zip": "png"}
 
 
@@ -170,8 +169,6 @@ def _lens(options: argparse.Namespace) -> None:
         profile = read_profile(options.profile.read_bytes(), options.profile.name)
         treatment = profile.applied(treatment, info.name, info.display)
     elif options.board:
-        if min(options.across, options.down) < LEAST_ACROSS:
-            raise KeenHorizonError(f"A board has {LEAST_ACROSS} inner corners, or dots, or more each way.")
         board = Board(options.board, options.across, options.down)
         treatment, notes = lens_by_board(options.source, info, times, treatment, board, _bar("looking"))
     elif treatment.optics.straightedges:

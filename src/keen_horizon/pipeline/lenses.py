@@ -84,7 +84,4 @@ def _said(left_open: Doubt) -> str:
 
 
 def _with_lens(treatment: Treatment, lens: LensSettings, **more: object) -> Treatment:
-    """The treatment with another lens; how much of the picture is shown stays."""
-    before = treatment.optics.lens or lens
-    shown = lens.model_copy(update={"canvas": before.canvas, "enlarge": before.enlarge})
-    return treatment.model_copy(update={"optics": treatment.optics.model_copy(update={"lens": shown, **more})})
+    return treatment.model_copy(update={"optics": treatment.optics.with_lens(lens, **more)})

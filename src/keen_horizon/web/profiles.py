@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 from werkzeug.wrappers import Response
 
 from keen_horizon.core.lens.board import board_svg
-from keen_horizon.core.lens.calibration import Board
+from keen_horizon.core.lens.calibration import LEAST_ACROSS, Board
 from keen_horizon.core.lens.exchange.files import FORMS, LARGEST, write_profile
 from keen_horizon.core.lens.families import FAMILIES
 from keen_horizon.core.lens.lens import fields_of_view
@@ -44,8 +44,8 @@ class WantedBoard(Body):
     """A printed board: a chessboard's inner corners, or a grid's dots."""
 
     kind: Literal["chessboard", "dots"] = "chessboard"
-    across: int = Field(default=9, ge=3, le=40)
-    down: int = Field(default=6, ge=3, le=40)
+    across: int = Field(default=9, ge=LEAST_ACROSS, le=40)
+    down: int = Field(default=6, ge=LEAST_ACROSS, le=40)
 
 
 class WantedCalibration(Body):

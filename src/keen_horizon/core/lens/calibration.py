@@ -23,6 +23,7 @@ from keen_horizon.core.treatment.optics import LensSettings
 Floats = NDArray[np.float64]
 Gray = NDArray[np.uint8]
 
+LEAST_ACROSS = 3
 LEAST_VIEWS = 4
 MOST_VIEWS = 30
 CORNERS = 1.02  # half-diagonals: a lens that folds over before is told badly there, however well the board fits
@@ -33,11 +34,15 @@ _SHAPES = cv2.CALIB_CB_NORMALIZE_IMAGE | cv2.CALIB_CB_EXHAUSTIVE | cv2.CALIB_CB_
 
 @dataclass(frozen=True)
 class Board:
-    """What was printed: inner corners of a chessboard, or dots, across and down."""
+    """What was printed: inner corners of a chessboard, or dots, across and down. Raises LensError for too few."""
 
     kind: Literal["chessboard", "dots"]
     across: int
     down: int
+
+    def __post_init__(self) -> None:
+        if min(self.across, self.down) < LEAST_ACROSS:
+            raise LensError(f"A board has {LEAST_ACROSS} inner corners, or dots, or more each way.")
 
     def points(self) -> NDArray[np.float32]:
         """Places on the board (across * down, 3), in squares."""

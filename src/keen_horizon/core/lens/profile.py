@@ -51,16 +51,13 @@ class Profile(BaseModel):
         return abs(ratio - 1) < ASPECT_TOLERANCE
 
     def applied(self, treatment: Treatment, name: str, size: Size) -> Treatment:
-        """A treatment of the clip `name` with this lens; its canvas stays. Raises ProfileError."""
+        """A treatment of the clip `name` with this lens and its focal length; its canvas stays. Raises ProfileError."""
         if not self.fits(size):
             raise ProfileError(
                 f"{name}: its picture is {size.width}×{size.height}, the profile “{self.name}” was made for "
                 f"{self.width}×{self.height}. Choose a profile of the same aspect."
             )
-        before = treatment.optics.lens or self.lens
-        lens = self.lens.model_copy(update={"canvas": before.canvas, "enlarge": before.enlarge})
-        told = {"lens": lens} | ({} if self.focal is None else {"focal": self.focal})
-        return treatment.model_copy(update={"optics": treatment.optics.model_copy(update=told)})
+        return treatment.model_copy(update={"optics": treatment.optics.with_lens(self.lens, focal=self.focal)})
 
     def to_json(self) -> dict[str, Any]:
         """Plain values for JSON, with the document's own key names."""

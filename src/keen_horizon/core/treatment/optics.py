@@ -143,6 +143,12 @@ class Optics(Part):
             raise ValueError("one figure is keyed twice")
         return self
 
+    def with_lens(self, lens: LensSettings, **more: object) -> Optics:
+        """The same with another lens, of which as much is shown as of the one before, and other fields."""
+        before = self.lens or lens
+        shown = lens.model_copy(update={"canvas": before.canvas, "enlarge": before.enlarge})
+        return self.model_copy(update={"lens": shown, **more})
+
     @property
     def active(self) -> bool:
         """Whether anything is done to the picture."""

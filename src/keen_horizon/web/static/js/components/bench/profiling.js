@@ -28,7 +28,7 @@ export const profiling = (parts) => ({
     select.value = "";
     if (!profile) return;
     const { canvas, enlarge } = this.lens() || profile.document.lens;
-    if (profile.document.focal) this.t.optics.focal = profile.document.focal;
+    this.t.optics.focal = profile.document.focal;
     this.setLens({ ...profile.document.lens, canvas, enlarge });
     this.profileSaid = `The lens of “${profile.document.name}”.`;
   },
