@@ -1,7 +1,7 @@
 """What steadiness costs: zoom against remaining shake for one clip, intent and set of freedoms.
 
 Every point is a full solve with its zoom as the limit, so choosing it gives just what the curve showed. Behind a lens
-each point goes on from the path of the last one, and choosing it may leave a few per cent more or less shake.
+each point goes on from the path of the last one, and choosing it leaves the same shake to about one per cent.
 """
 
 from __future__ import annotations
