@@ -5,9 +5,12 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
+import cv2
+import numpy as np
 from flask.testing import FlaskClient
+from werkzeug.test import TestResponse as Response
 
-from keen_horizon.jobs.tasks import run_work
+from keen_horizon.jobs.running import run_work
 from keen_horizon.store.models import Work, WorkState
 from keen_horizon.web.services import Services
 
@@ -23,6 +26,17 @@ class Browser:
         answer = self.client.open(address, method=method, headers={"X-CSRFToken": self.token}, **options)
         assert answer.status_code == status, answer.text
         return answer.get_json()
+
+    def save(self, address: str, document: object, status: int = 200) -> Response:
+        """A file that is made of a document."""
+        answer = self.client.post(address, json=document, headers={"X-CSRFToken": self.token})
+        assert answer.status_code == status, answer.text
+        return answer
+
+    def picture(self, clip: int, **wanted: object) -> np.ndarray:
+        """An exact still, (rows, columns, 3) in B, G, R."""
+        made = self.save(f"/api/clips/{clip}/stills", wanted).data
+        return cv2.imdecode(np.frombuffer(made, np.uint8), cv2.IMREAD_COLOR)
 
     def work(self) -> None:
         """Do all waiting work, here and now."""

@@ -41,10 +41,9 @@ def to_bench(page: Page, clip: Path, measured: bool = True) -> None:
 
 
 def open_bench(page: Page, name: str) -> None:
-    """From the shelf to the bench of a clip, until it is painted: Chromium drops keys pressed before that."""
+    """From the shelf to the bench of a clip, until it is ready."""
     page.get_by_role("link", name=name, exact=True).click()
     expect(page.locator(".bench")).to_be_visible()
-    page.wait_for_function("performance.getEntriesByName('first-contentful-paint').length > 0")
     settled(page)
 
 
@@ -74,6 +73,12 @@ def to_shared_bench(page: Page, clip: Path) -> None:
     expect(page.locator(".outcome tbody tr")).to_have_count(5)
 
 
+def press(page: Page, key: str) -> None:
+    """Press a key once the page says that it listens: it takes none for granted before."""
+    page.wait_for_selector("html[data-ready=yes]", state="attached")
+    page.keyboard.press(key)
+
+
 def frame_of(page: Page) -> int:
     return int(re.search(r"frame (\d+)", page.get_by_label("Time and frame").inner_text())[1])  # type: ignore[index]
 
@@ -83,7 +88,8 @@ def settled(page: Page) -> None:
     page.wait_for_function(
         """() => {
           const bench = document.querySelector(".bench");
-          return Number(document.documentElement.dataset.asking || 0) === 0 && (!bench || bench.dataset.kept !== "no");
+          const { ready, asking } = document.documentElement.dataset;
+          return ready === "yes" && Number(asking || 0) === 0 && (!bench || bench.dataset.kept !== "no");
         }"""
     )
     page.evaluate("new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(() => done(null))))")
@@ -120,12 +126,24 @@ def draft_of(page: Page) -> dict:
 def away_from_the_still(page: Page, frame: int) -> float:
     """How far the viewer is from the renderer's own still, of 255."""
     live = canvas_of(page)
-    query = page.evaluate("draft => encodeURIComponent(JSON.stringify(draft))", draft_of(page))
-    address = re.sub(r"\?.*", "", page.url).replace("/clips/", "/media/clips/")
-    exact = page.request.get(f"{address}/still.jpg?frame={frame}&treatment={query}").body()
+    exact = asked(page, "stills", {"frame": frame, "treatment": draft_of(page)})
     still = cv2.imdecode(np.frombuffer(exact, np.uint8), cv2.IMREAD_COLOR)
     shown = cv2.resize(live, (still.shape[1], still.shape[0]), interpolation=cv2.INTER_AREA)
     return float(np.abs(shown.astype(int) - still.astype(int)).mean())
+
+
+def saved(page: Page, button: str) -> Path:
+    """What the browser saves when a button is clicked."""
+    with page.expect_download() as waiting:
+        page.get_by_role("button", name=button, exact=True).first.click()
+    return waiting.value.path()
+
+
+def asked(page: Page, what: str, document: dict) -> bytes:
+    """A file that the server makes of a document, for the clip on the bench."""
+    address = f"/api{re.search(r'/clips/[0-9]+', page.url)[0]}/{what}"  # type: ignore[index]
+    token = page.locator('meta[name="csrf-token"]').get_attribute("content")
+    return page.request.post(address, data=document, headers={"X-CSRFToken": token}).body()
 
 
 def drag(page: Page, selector: str, start: tuple[float, float], end: tuple[float, float]) -> None:

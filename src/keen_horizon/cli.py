@@ -25,6 +25,7 @@ from keen_horizon.core.path.notes import outcome_notes, solution_notes
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.render.compare import Comparison
 from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.keeping import add_keeping
 from keen_horizon.pipeline.flat_things import follow_clip, plane_csv, plane_document
 from keen_horizon.pipeline.lenses import lens_by_board, lens_by_itself, lens_by_lines
 from keen_horizon.pipeline.maps import write_maps
@@ -102,6 +103,7 @@ def _parser() -> argparse.ArgumentParser:
     corners.add_argument("destination", type=Path, metavar="DST")
     corners.add_argument("--treatment", type=Path, required=True, help="treatment document (JSON) with a flat thing")
     corners.set_defaults(run=_corners)
+    add_keeping(commands)
     for name, text in (
         ("serve", "run the web server"),
         ("worker", "run a worker for background jobs"),

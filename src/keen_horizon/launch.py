@@ -1,4 +1,4 @@
-"""Starting the application: database, demo project, web server and worker, and stopping them together."""
+"""Starting the application: database, demo project, web server and worker, and keeping them up together."""
 
 from __future__ import annotations
 
@@ -9,65 +9,54 @@ import socket
 import subprocess
 import sys
 import time
+from contextlib import suppress
+from dataclasses import replace
 from pathlib import Path
 
-from keen_horizon.config import Settings
-from keen_horizon.operations.clips import new_project, register_clip, used_keys
+from keen_horizon.config import PROJECT, Settings
+from keen_horizon.core.errors import KeenHorizonError
+from keen_horizon.instance import check_port, child_marks, end_with_parent, only_instance
+from keen_horizon.operations.clips import new_project, register_clip
 from keen_horizon.operations.errors import NotPossible
+from keen_horizon.operations.housekeeping import belong_together, settle_places, tidy
 from keen_horizon.simulator.demo import write_demo
-from keen_horizon.store.cluster import Cluster, ClusterError, start_cluster
+from keen_horizon.store.cluster import Cluster, ClusterError, bring_home, enterable, has_cluster, start_cluster
 from keen_horizon.store.database import connect, migrate, transaction
-from keen_horizon.store.files import FileStore
+from keen_horizon.store.files import DAY_S, FileStore, StoreError
 from keen_horizon.store.models import Project
 
 DEMO_PROJECT = "Port Merrow: boat week"
+SYSTEM_DATA = Path("/var/lib/keen-horizon")
+PROCESSES = ("serve", "worker")
+LOOK_S = 0.5  # between looks at whether everything is still there
 
 
 def serve() -> None:
     """Run the web server until stopped."""
-    from gunicorn.app.base import BaseApplication
+    from keen_horizon.serving import serve as serve_pages
 
-    from keen_horizon.web import create_app
-
-    settings = _settings()
-    app = create_app(settings)
-
-    class Server(BaseApplication):
-        def load_config(self) -> None:
-            # Threads serve streams of events side by side; solving releases the lock in the numerics.
-            options = {
-                "bind": f"{settings.host}:{settings.port}",
-                "workers": 1,
-                "threads": 24,
-                "timeout": 120,
-                "graceful_timeout": 1,
-            }
-            for key, value in (options | {"worker_class": "gthread", "loglevel": "warning"}).items():
-                self.cfg.set(key, value)
-
-        def load(self) -> object:
-            return app
-
-    Server().run()
+    settings = _with_database()
+    end_with_parent()
+    engine = connect(settings.database_url)
+    with transaction(engine) as session:
+        belong_together(session, FileStore(settings.data, settings.media))
+    engine.dispose()
+    serve_pages(settings)
 
 
 def worker() -> None:
     """Run a worker until stopped."""
     from keen_horizon.jobs.worker import run_worker
 
-    run_worker(_settings())
-
-
-def _settings() -> Settings:
-    settings = Settings.from_environment()
-    if not settings.database_url:
-        raise NotPossible("No database is set. Use bin/start, or set KEEN_HORIZON_DATABASE_URL.")
-    return settings
+    settings = _with_database()
+    end_with_parent()
+    run_worker(settings)
 
 
 def demo() -> None:
     """Make the demo project, unless there is a project already."""
-    settings = _settings()
+    settings = _with_database()
+    files = FileStore(settings.data, settings.media)
     engine = connect(settings.database_url)
     with transaction(engine) as session:
         if session.query(Project).first() is not None:
@@ -78,7 +67,8 @@ def demo() -> None:
     with transaction(engine) as session:
         project = new_project(session, DEMO_PROJECT)
         for clip in clips:
-            register_clip(session, project.id, clip)
+            register_clip(session, files, project.id, clip)
+    engine.dispose()
 
 
 def start() -> int:
@@ -86,41 +76,90 @@ def start() -> int:
     logging.basicConfig(level="WARNING")
     for kind in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):  # a shell's background jobs ignore SIGINT unless told
         signal.signal(kind, signal.default_int_handler)
-    settings = Settings.from_environment()
-    settings.data.mkdir(parents=True, exist_ok=True)
+    settings = _own_settings()
+    address = f"http://{settings.host}:{settings.port}/"
     try:
-        cluster = start_cluster(settings.data / "postgres")
-    except ClusterError as error:
+        with only_instance(settings.data, address):
+            check_port(settings.host, settings.port)
+            return _run(settings, address)
+    except (KeenHorizonError, ClusterError) as error:
         print(f"keen-horizon: {error}", file=sys.stderr)
         return 1
+    except KeyboardInterrupt:
+        return 0
+
+
+def prepare(settings: Settings) -> None:
+    """Bring a database to the newest schema, make sure that it is these files', and put away what nobody needs.
+
+    Raises StoreError where database and files do not belong together; nothing is changed then.
+    """
+    migrate(settings.database_url)
+    files = FileStore(settings.data, settings.media)
+    engine = connect(settings.database_url)
+    with transaction(engine) as session:
+        belong_together(session, files)
+        settle_places(session, files)
+    with transaction(engine) as session:
+        tidy(session, files)
+    engine.dispose()
+
+
+def own_cluster(data: Path) -> Cluster:
+    """Start the cluster of a data folder; a new one is made for a new folder only. Raises ClusterError, StoreError."""
+    folder = data / "postgres"
+    bring_home(folder)
+    files = FileStore(data)
+    if not has_cluster(folder) and (files.identity() or files.stored_keys()):
+        raise StoreError(
+            f"{data} holds stored files, but their database is not there ({folder} is missing or empty). Nothing was "
+            "touched. Put that folder back, or restore a backup into an empty folder."
+        )
+    return start_cluster(folder)
+
+
+def _run(settings: Settings, address: str) -> int:
+    cluster = own_cluster(settings.data)
+    settings = replace(settings, database_url=cluster.url)
     os.environ["KEEN_HORIZON_DATABASE_URL"] = cluster.url
     os.environ["KEEN_HORIZON_DATA"] = str(settings.data)
     children: list[subprocess.Popen[bytes]] = []
     try:
-        migrate(cluster.url)
-        _sweep(settings.data, cluster)
+        prepare(settings)
+        FileStore(settings.data).forget_cache()
         demo()
-        children = [_child("serve"), _child("worker")]
+        children = [_child(name) for name in PROCESSES]
         _await_answer(settings)
-        print(f"Keen Horizon is at http://{settings.host}:{settings.port}/  (Ctrl+C stops it)", flush=True)
-        return _wait(children)
-    except KeyboardInterrupt:
-        return 0
+        print(f"Keen Horizon is at {address}  (Ctrl+C stops it)", flush=True)
+        _keep_up(settings, cluster, children)
     finally:
         _end(children)
         cluster.stop()
+    return 0
 
 
-def _sweep(data: Path, cluster: Cluster) -> None:
-    engine = connect(cluster.url)
-    with transaction(engine) as session:
-        FileStore(data).sweep(used_keys(session))
-    engine.dispose()
+def _with_database() -> Settings:
+    settings = Settings.from_environment()
+    if not settings.database_url:
+        raise NotPossible("No database is set. Use bin/start, or set KEEN_HORIZON_DATABASE_URL.")
+    return settings
+
+
+def _own_settings() -> Settings:
+    """From the environment; a new folder that PostgreSQL's user cannot enter is not used where none is named."""
+    settings = Settings.from_environment()
+    default = PROJECT / "var"
+    fresh = not (default / "postgres").exists() and not (default / "files").exists()
+    if settings.data == default and fresh and not enterable(default):
+        print(f"keen-horizon: PostgreSQL cannot enter {default}; everything is kept in {SYSTEM_DATA}", flush=True)
+        return replace(settings, data=SYSTEM_DATA)
+    return settings
 
 
 def _child(name: str) -> subprocess.Popen[bytes]:
     # In a group of its own, so that Ctrl+C reaches it only through us, in order.
-    return subprocess.Popen([sys.executable, "-m", "keen_horizon.cli", name], start_new_session=True)
+    command = [sys.executable, "-m", "keen_horizon.cli", name]
+    return subprocess.Popen(command, start_new_session=True, env=os.environ | child_marks())
 
 
 def _await_answer(settings: Settings, seconds: float = 60) -> None:
@@ -134,15 +173,30 @@ def _await_answer(settings: Settings, seconds: float = 60) -> None:
             time.sleep(0.1)
 
 
-def _wait(children: list[subprocess.Popen[bytes]]) -> int:
+def _keep_up(settings: Settings, cluster: Cluster, children: list[subprocess.Popen[bytes]]) -> None:
+    """Start again whatever ends, the database included, and tidy once a day."""
+    tidied = time.monotonic()
     while True:
+        if not cluster.answers():
+            print("the database ended and is started again", file=sys.stderr, flush=True)
+            with suppress(ClusterError):  # the one that ended may still be going: again at the next look
+                start_cluster(cluster.folder, port=cluster.port)
         for i, child in enumerate(children):
             if child.poll() is not None:
-                name = ("serve", "worker")[i]
-                print(f"the {name} process ended and is started again", file=sys.stderr, flush=True)
+                print(f"the {PROCESSES[i]} process ended and is started again", file=sys.stderr, flush=True)
                 time.sleep(1)
-                children[i] = _child(name)
-        time.sleep(0.5)
+                children[i] = _child(PROCESSES[i])
+        if time.monotonic() - tidied > DAY_S:
+            tidied = time.monotonic()
+            _tidy_again(settings)
+        time.sleep(LOOK_S)
+
+
+def _tidy_again(settings: Settings) -> None:
+    try:
+        prepare(settings)
+    except Exception:
+        logging.getLogger(__name__).exception("tidying failed; it is tried again tomorrow")
 
 
 def _end(children: list[subprocess.Popen[bytes]]) -> None:

@@ -10,7 +10,7 @@ import pytest
 from accessibility import violations
 from playwright.sync_api import Page, expect
 from services import wait_for
-from steps import canvas_of, draft_of, drag, go, settled, to_bench, to_shared_bench
+from steps import canvas_of, draft_of, drag, go, press, settled, to_bench, to_shared_bench
 
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.media.probe import probe
@@ -42,7 +42,7 @@ def test_difference_first_and_last_and_a_turned_wipe(page: Page, shaky: tuple[Pa
     assert np.array_equal(turned[2, columns // 2 + 15], before[2, columns // 2 + 15])
     assert np.array_equal(turned[-3, columns // 2 - 15], after[-3, columns // 2 - 15])
     slider.focus()
-    page.keyboard.press("ArrowLeft")
+    press(page, "ArrowLeft")
     assert slider.get_attribute("aria-valuenow") == "48"
     assert rows < columns
     assert violations(page) == []
@@ -51,7 +51,7 @@ def test_difference_first_and_last_and_a_turned_wipe(page: Page, shaky: tuple[Pa
 def test_magnifier_and_full_size(page: Page, shaky: tuple[Path, Similarities]) -> None:
     to_shared_bench(page, shaky[0])
     plain = canvas_of(page).astype(int)
-    page.keyboard.press("m")
+    press(page, "m")
     box = page.locator("canvas").bounding_box()
     page.mouse.move(box["x"] + 0.5 * box["width"], box["y"] + 0.5 * box["height"])
     magnified = canvas_of(page).astype(int)
@@ -59,19 +59,19 @@ def test_magnifier_and_full_size(page: Page, shaky: tuple[Path, Similarities]) -
     middle = (slice(rows // 2 - 30, rows // 2 + 30), slice(columns // 2 - 30, columns // 2 + 30))
     assert np.abs(magnified - plain)[middle].mean() > 5
     assert np.array_equal(magnified[:20], plain[:20])
-    page.keyboard.press("m")
-    page.keyboard.press("z")
+    press(page, "m")
+    press(page, "z")
     exact = page.locator("img.exact")
     expect(exact).to_be_visible()
     expect(exact).to_have_attribute("src", re.compile(r"part=\d+,\d+,\d+,\d+"))
-    page.keyboard.press("3")
+    press(page, "3")
     page.get_by_text("Sharpen", exact=True).click()
     page.get_by_role("button", name="which fits this zoom").click()
     amount = float(page.locator("#sharpen").input_value())
     assert amount > 0
     wait_for(lambda: draft_of(page)["framing"]["sharpen"] == amount)
     page.locator("canvas").click()
-    page.keyboard.press("z")
+    press(page, "z")
     expect(exact).to_be_hidden()
 
 
@@ -96,7 +96,7 @@ def test_two_versions_compare_with_their_figures(page: Page, shaky: tuple[Path, 
 
 def test_a_comparison_is_rendered(page: Page, shaky: tuple[Path, Similarities], tmp_path: Path) -> None:
     to_bench(page, shaky[0])
-    page.keyboard.press("4")
+    press(page, "4")
     page.get_by_text("Comparison as a file").click()
     page.get_by_role("button", name="Render the comparison").click()
     link = page.get_by_role("link", name=re.compile("Download file"))

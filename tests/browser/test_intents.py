@@ -11,7 +11,7 @@ import pytest
 from accessibility import violations
 from playwright.sync_api import Page, expect
 from services import wait_for
-from steps import canvas_of, draft_of, drag, go, to_bench, to_shared_bench, zoom_of
+from steps import asked, canvas_of, draft_of, drag, go, press, to_bench, to_shared_bench, zoom_of
 
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.media.frames import read_frames
@@ -64,22 +64,17 @@ def test_a_line_drawn_in_the_picture_levels_it(page: Page, shaky: tuple[Path, Si
     line = draft_of(page)["motion"]["level"]["lines"][0]
     slope = (line["y2"] - line["y1"]) / (line["x2"] - line["x1"])
     assert slope == pytest.approx(0.05 * 360 / (0.6 * 640), abs=0.004)
-    address = re.sub(r"\?.*", "", page.url).replace("/clips/", "/media/clips/")
-    rows = page.request.get(f"{address}/transforms.csv?treatment={_query(page)}").text().splitlines()
+    rows = asked(page, "data/transforms.csv", draft_of(page)).decode().splitlines()
     turn = float(rows[1].split(",")[4])
     assert turn == pytest.approx(-np.degrees(np.arctan(slope)), abs=0.02)
     page.get_by_role("button", name="remove the line at frame 0").click()
     expect(page.get_by_role("button", name="line at frame 0", exact=True)).to_have_count(0)
 
 
-def _query(page: Page) -> str:
-    return page.evaluate("draft => encodeURIComponent(JSON.stringify(draft))", draft_of(page))
-
-
 def test_borrowed_edges_cost_less_and_are_marked(page: Page, shaky: tuple[Path, Similarities], tmp_path: Path) -> None:
     to_bench(page, shaky[0])
     page.get_by_role("radio", name=re.compile("Hold")).check()
-    page.keyboard.press("3")
+    press(page, "3")
     page.get_by_role("spinbutton", name="Zoom limit").fill("2")
     page.get_by_role("spinbutton", name="Zoom limit").press("Tab")
     expect(page.locator(".verdict")).to_contain_text("inside the limit")
@@ -88,7 +83,7 @@ def test_borrowed_edges_cost_less_and_are_marked(page: Page, shaky: tuple[Path, 
     expect(page.get_by_text("borrowed", exact=True)).to_be_visible()
     assert zoom_of(page) - 1 < 0.6 * (filled - 1)
     assert violations(page) == []
-    page.keyboard.press("w")
+    press(page, "w")
     expect(page.locator("canvas[data-lent=exact]")).to_be_visible()
     page.wait_for_timeout(300)
     plain = canvas_of(page).astype(int)
@@ -99,17 +94,17 @@ def test_borrowed_edges_cost_less_and_are_marked(page: Page, shaky: tuple[Path, 
     changed = np.abs(canvas_of(page).astype(int) - plain).max(-1) > 12
     assert 0 < changed.mean() < 0.3
     assert changed[20:-20, 40:-40].mean() < changed.mean()
-    page.keyboard.press("l")
+    press(page, "l")
     page.wait_for_timeout(700)
     expect(page.locator("canvas[data-lent=recent]")).to_be_visible()
-    page.keyboard.press("k")
-    page.keyboard.press("4")
+    press(page, "k")
+    press(page, "4")
     page.get_by_role("button", name="Render").click()
     link = page.get_by_role("link", name=re.compile("Download file"))
     expect(link).to_be_visible(timeout=90_000)
     (tmp_path / "b.mp4").write_bytes(page.request.get(link.get_attribute("href")).body())
     assert len(list(read_frames(tmp_path / "b.mp4"))) == 90
-    page.keyboard.press("3")
+    press(page, "3")
     page.get_by_role("group", name="What no frame shows").get_by_role("radio", name=re.compile("Leave")).check()
     expect(page.get_by_label("Gap colour")).to_be_visible()
     wait_for(lambda: draft_of(page)["framing"]["borrow"]["rest"] == "leave")

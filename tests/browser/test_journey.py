@@ -12,7 +12,7 @@ import pytest
 from accessibility import violations
 from playwright.sync_api import Browser, Page, Route, expect
 from services import wait_for
-from steps import bring_in, canvas_of, draft_of, frame_of, go, start_project, to_bench, to_shared_bench, zoom_of
+from steps import bring_in, canvas_of, draft_of, frame_of, go, press, start_project, to_bench, to_shared_bench, zoom_of
 from truth import run_ffmpeg, turned
 
 from keen_horizon.core.geometry.picture import Size
@@ -43,22 +43,22 @@ def test_shaky_in_steady_out(page: Page, shaky: tuple[Path, Similarities], tmp_p
 
     before = zoom_of(page)
     assert before > 1.01
-    page.keyboard.press("3")
+    press(page, "3")
     page.get_by_role("spinbutton", name="Zoom limit").fill("1.02")
     page.get_by_role("spinbutton", name="Zoom limit").press("Tab")
     expect(page.locator(".verdict")).to_contain_text("The limit holds it to 1.0")
     assert zoom_of(page) <= 1.02
     assert violations(page) == []
-    page.keyboard.press("Control+z")
+    press(page, "Control+z")
     expect(page.locator(".verdict")).to_contain_text("inside the limit")
     assert zoom_of(page) == before
-    page.keyboard.press("Control+Shift+z")
+    press(page, "Control+Shift+z")
     expect(page.locator(".verdict")).to_contain_text("The limit holds it")
     page.get_by_role("button", name=re.compile("Reset zoom limit")).click()
     page.get_by_role("button", name="save new").click()
     expect(page.get_by_role("button", name="A", exact=True)).to_be_visible()
 
-    page.keyboard.press("4")
+    press(page, "4")
     page.get_by_role("button", name="Render").click()
     expect(page.get_by_role("link", name=re.compile("Download file"))).to_be_visible(timeout=60_000)
     assert violations(page) == []
@@ -88,7 +88,7 @@ def test_what_is_seen_is_what_is_rendered(page: Page, tmp_path: Path) -> None:
     write_pictures(shaken_pictures(jitter(30, large, 9.0, seed=41), large, noise=1.0), large, 30, clip, quality=16)
     page.set_viewport_size({"width": 164 + 248 + 960, "height": 44 + 540 + 36 + 44 + 168})
     to_bench(page, clip)
-    page.keyboard.press("4")
+    press(page, "4")
     page.locator("#quality").fill("6")  # hardly compressed, so that the pictures are compared and not the encoder
     page.locator("#quality").press("Enter")
     page.get_by_role("button", name="Render").click()
@@ -122,32 +122,32 @@ def test_transport_range_and_url(page: Page, shaky: tuple[Path, Similarities]) -
     page.mouse.click(box["x"] + 300, box["y"] + 60)
     wait_for(lambda: 20 < frame_of(page) < 60)
     middle = frame_of(page)
-    page.keyboard.press("ArrowRight")
+    press(page, "ArrowRight")
     expect(page.get_by_label("Time and frame")).to_contain_text(f"frame {middle + 1}")
-    page.keyboard.press("Shift+ArrowLeft")
+    press(page, "Shift+ArrowLeft")
     expect(page.get_by_label("Time and frame")).to_contain_text(f"frame {middle - 9}")
     assert f"frame={middle - 9}" in page.url
-    page.keyboard.press("i")
+    press(page, "i")
     expect(page.get_by_role("button", name=re.compile("^in "))).to_contain_text(str(middle - 9))
     expect(page.locator(".outcome tbody tr")).to_have_count(5)
-    page.keyboard.press("Space")
+    press(page, "Space")
     wait_for(lambda: frame_of(page) > middle)
-    page.keyboard.press("k")
+    press(page, "k")
     expect(page.get_by_role("button", name="Play")).to_be_visible()
     page.wait_for_timeout(1000)
     stopped = frame_of(page)
     page.wait_for_timeout(500)
     assert frame_of(page) == stopped
-    page.keyboard.press("3")
+    press(page, "3")
     pinch = int(re.search(r"frame (\d+)", page.locator(".pinches li").first.inner_text())[1])  # type: ignore[index]
-    page.keyboard.press("w")
+    press(page, "w")
     expect(page.get_by_label("Time and frame")).to_contain_text(f"frame {pinch}")
     page.reload()
     expect(page.get_by_label("Time and frame")).to_contain_text(f"frame {pinch}")
     expect(page.get_by_role("button", name=re.compile("^in "))).to_contain_text(str(middle - 9))
-    page.keyboard.press("?")
+    press(page, "?")
     expect(page.get_by_role("heading", name="Keys")).to_be_visible()
-    page.keyboard.press("Escape")
+    press(page, "Escape")
     expect(page.get_by_role("heading", name="Keys")).to_be_hidden()
 
 
@@ -163,13 +163,13 @@ def test_views_gaps_and_versions(page: Page, shaky: tuple[Path, Similarities]) -
     assert np.array_equal(both[:, : half - 4], source[:, : half - 4])
     assert np.array_equal(both[:, half + 4 :], result[:, half + 4 :])
     page.get_by_role("slider", name="Wipe line").focus()
-    page.keyboard.press("ArrowRight")
+    press(page, "ArrowRight")
     assert page.get_by_role("slider", name="Wipe line").get_attribute("aria-valuenow") == "52"
     page.get_by_role("button", name="side by side").click()
     assert not np.array_equal(canvas_of(page), both)
     page.get_by_role("button", name="after", exact=True).click()
     page.get_by_role("button", name="save new").click()
-    page.keyboard.press("3")
+    press(page, "3")
     page.get_by_role("radio", name=re.compile("Leave")).check()
     expect(page.get_by_text("largest gap")).to_be_visible()
     page.get_by_role("button", name="save new").click()
@@ -180,7 +180,7 @@ def test_views_gaps_and_versions(page: Page, shaky: tuple[Path, Similarities]) -
     wait_for(lambda: draft_of(page)["framing"]["edges"] == "leave")
     page.reload()
     expect(page.locator(".outcome tbody tr")).to_have_count(5)
-    page.keyboard.press("3")
+    press(page, "3")
     expect(page.get_by_role("radio", name=re.compile("Leave"))).to_be_checked()
 
 
@@ -254,7 +254,7 @@ def test_rotated_deep_and_uneven_clips_reach_the_bench_and_render(page: Page, tm
     assert (info["width"], info["height"]) == (270, 480)
     box = page.locator("canvas").bounding_box()
     assert box["height"] > 1.7 * box["width"]
-    page.keyboard.press("4")
+    press(page, "4")
     page.get_by_role("button", name="Render").click()
     link = page.get_by_role("link", name=re.compile("Download file"))
     expect(link).to_be_visible(timeout=60_000)

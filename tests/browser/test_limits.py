@@ -9,7 +9,7 @@ import pytest
 from accessibility import violations
 from playwright.sync_api import Page, expect
 from services import wait_for
-from steps import draft_of, frame_of, to_bench, to_shared_bench, zoom_of
+from steps import draft_of, frame_of, press, to_bench, to_shared_bench, zoom_of
 
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.media.probe import probe
@@ -19,7 +19,7 @@ pytestmark = pytest.mark.browser
 
 def test_a_point_on_the_trade_off_is_chosen_by_hand_and_by_steadiness(page: Page, shaky) -> None:
     to_shared_bench(page, shaky[0])
-    page.keyboard.press("3")
+    press(page, "3")
     chart = page.locator(".tradechart")
     expect(chart.locator("text").filter(has_text="zoom")).to_be_visible()
     expect(page.locator(".trade li").last).to_contain_text("all that these settings can do")
@@ -44,15 +44,15 @@ def test_a_point_on_the_trade_off_is_chosen_by_hand_and_by_steadiness(page: Page
     expect(page.locator(".controls > .trouble")).to_be_hidden()
     expect(page.locator(".ledger-total dd").first).not_to_have_text(f"{limit:.3f}×")
     assert zoom_of(page) > limit
-    page.keyboard.press("Escape")
+    press(page, "Escape")
     page.locator(".controls h2:visible").click()
-    page.keyboard.press("Control+z")
+    press(page, "Control+z")
     assert draft_of(page)["framing"]["zoom_limit"] == limit
 
 
 def test_the_worst_stretch_is_eased_and_the_easing_is_changed_on_the_strip(page: Page, shaky) -> None:
     to_shared_bench(page, shaky[0])
-    page.keyboard.press("3")
+    press(page, "3")
     before = zoom_of(page)
     pinch = page.locator(".pinches li").first
     expect(pinch).to_contain_text(re.compile(r"without frames? [\d-]+ a zoom of 1\.\d+× would do"))
@@ -78,9 +78,9 @@ def test_the_worst_stretch_is_eased_and_the_easing_is_changed_on_the_strip(page:
     page.get_by_role("button", name=re.compile("remove the easing")).click()
     expect(page.locator(".strip .eased")).to_have_count(0)
     page.locator(".controls h2:visible").click()
-    page.keyboard.press("Control+z")
+    press(page, "Control+z")
     expect(page.locator(".strip .eased")).to_have_count(1)
-    page.keyboard.press("e")
+    press(page, "e")
     expect(page.locator(".strip .eased")).to_have_count(2)
     assert draft_of(page)["motion"]["ease"][1]["frame"] == frame_of(page)
 
@@ -89,7 +89,7 @@ def test_strength_is_keyed_over_the_clip(page: Page, shaky) -> None:
     to_shared_bench(page, shaky[0])
     page.get_by_role("button", name="key the strength").click()
     for _ in range(4):
-        page.keyboard.press("Shift+ArrowRight")
+        press(page, "Shift+ArrowRight")
     expect(page.get_by_label("Time and frame")).to_contain_text("frame 40")
     page.get_by_role("spinbutton", name="Strength").fill("0.25")
     page.get_by_role("spinbutton", name="Strength").press("Enter")
@@ -97,8 +97,8 @@ def test_strength_is_keyed_over_the_clip(page: Page, shaky) -> None:
     keys = draft_of(page)["motion"]["strength_keys"]
     assert [(key["frame"], key["value"]) for key in keys] == [(0, 1.0), (40, 0.25)]
     page.locator(".controls h2:visible").click()
-    page.keyboard.press("Shift+ArrowLeft")
-    page.keyboard.press("Shift+ArrowLeft")
+    press(page, "Shift+ArrowLeft")
+    press(page, "Shift+ArrowLeft")
     expect(page.get_by_label("Time and frame")).to_contain_text("frame 20")
     between = float(page.get_by_role("spinbutton", name="Strength").input_value())
     assert 0.26 < between < 0.99
@@ -108,7 +108,7 @@ def test_strength_is_keyed_over_the_clip(page: Page, shaky) -> None:
 
 def test_trim_breathing_and_nudge_show_their_price(page: Page, shaky: tuple[Path, Similarities], tmp_path) -> None:
     to_bench(page, shaky[0])
-    page.keyboard.press("3")
+    press(page, "3")
     page.get_by_role("radio", name=re.compile("Breathing")).check()
     expect(page.locator(".verdict").first).to_contain_text("in the mean")
     page.get_by_role("radio", name=re.compile("Trim")).check()
@@ -121,7 +121,7 @@ def test_trim_breathing_and_nudge_show_their_price(page: Page, shaky: tuple[Path
     expect(page.get_by_text("frames have a gap")).to_be_hidden()
     words = page.get_by_text("The picture becomes").inner_text()
     width, height = (int(side) for side in re.search(r"(\d+)×(\d+)", words).groups())  # type: ignore[union-attr]
-    page.keyboard.press("4")
+    press(page, "4")
     page.get_by_role("button", name="Render").click()
     link = page.get_by_role("link", name=re.compile("Download file"))
     expect(link).to_be_visible(timeout=60_000)

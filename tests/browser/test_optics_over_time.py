@@ -9,7 +9,7 @@ import pytest
 from accessibility import violations
 from glass import RULED_SIZE as SIZE
 from playwright.sync_api import Page, expect
-from steps import away_from_the_still, draft_of, drag, go, settled, to_bench
+from steps import away_from_the_still, draft_of, drag, go, press, saved, settled, to_bench
 
 
 def set_figure(page: Page, name: str, value: str) -> None:
@@ -25,7 +25,7 @@ def keys_of(page: Page) -> dict[str, dict[int, float]]:
 
 def test_a_tilt_is_keyed_and_drawn_as_it_is_rendered(page: Page, ruled: Path) -> None:
     to_bench(page, ruled, measured=False)
-    page.keyboard.press("1")
+    press(page, "1")
     page.get_by_label("Start from a field of view").select_option("120")
     page.get_by_role("button", name="key: pitch at this frame").click()
     go(page, 20, "optics")
@@ -47,13 +47,13 @@ def test_a_tilt_is_keyed_and_drawn_as_it_is_rendered(page: Page, ruled: Path) ->
     assert eases == {0: "hold", 20: "smooth"}
     page.get_by_role("button", name="unkey: pitch at this frame").click()
     assert keys_of(page) == {"pitch_deg": {20: 14.0}}
-    page.keyboard.press("Control+z")
+    press(page, "Control+z")
     assert keys_of(page) == {"pitch_deg": {0: 0.0, 20: 14.0}}
 
 
 def test_a_drawn_line_levels_and_four_corners_make_a_rectangle(page: Page, ruled: Path) -> None:
     to_bench(page, ruled, measured=False)
-    page.keyboard.press("1")
+    press(page, "1")
     page.get_by_role("button", name="Draw level or upright").click()
     drag(page, "canvas", (0.2, 0.5), (0.8, 0.56))
     expect(page.locator(".uprights li")).to_have_count(1)
@@ -80,7 +80,7 @@ def test_a_drawn_line_levels_and_four_corners_make_a_rectangle(page: Page, ruled
 
 def test_the_ring_bends_and_projections_are_drawn_as_they_are_rendered(page: Page, ruled: Path) -> None:
     to_bench(page, ruled, measured=False)
-    page.keyboard.press("1")
+    press(page, "1")
     page.get_by_label("Start from a field of view").select_option("150")
     for projection in ("cylinder", "stereographic"):
         page.get_by_label("Projection of the picture").select_option(projection)
@@ -103,7 +103,7 @@ def test_the_ring_bends_and_projections_are_drawn_as_they_are_rendered(page: Pag
 
 def test_a_flat_thing_is_followed_and_its_corners_go_out(page: Page, shaky: tuple) -> None:
     to_bench(page, shaky[0], measured=False)
-    page.keyboard.press("4")
+    press(page, "4")
     page.get_by_text("For tracking and 3-D").click()
     page.get_by_role("button", name="Set four corners on this frame").click()
     box = page.locator("canvas").bounding_box()
@@ -117,8 +117,7 @@ def test_a_flat_thing_is_followed_and_its_corners_go_out(page: Page, shaky: tupl
     expect(check).to_be_visible()
     there = check.bounding_box()
     assert there["width"] == pytest.approx(0.3 * box["width"], rel=0.05)
-    address = page.get_by_role("link", name="corners CSV").get_attribute("href")
-    rows = [row.split(",") for row in page.request.get(address).text().splitlines()]
+    rows = [row.split(",") for row in saved(page, "corners CSV").read_text().splitlines()]
     assert len(rows) == 91
     found = np.array([[float(value) for value in row[3:11]] for row in rows[1:]]).reshape(-1, 4, 2)
     poses = shaky[1]

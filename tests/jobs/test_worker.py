@@ -37,7 +37,7 @@ class Bench:
         self.files = FileStore(settings.data)
         with transaction(self.engine) as session:
             project = clips.new_project(session, "Kill test")
-            self.clip = clips.register_clip(session, project.id, source).id
+            self.clip = clips.register_clip(session, self.files, project.id, source).id
 
     def ask(self, question):
         with transaction(self.engine) as session:

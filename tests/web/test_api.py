@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import json
 import re
+from html import unescape
 from pathlib import Path
-from urllib.parse import quote
 
 import cv2
 import numpy as np
@@ -14,6 +14,7 @@ from applications import Browser
 
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.operations.clips import used_keys
+from keen_horizon.operations.housekeeping import tidy
 from keen_horizon.web.newest import Newest
 
 
@@ -98,7 +99,7 @@ def test_upload_goes_on_where_it_stopped(browser: Browser, project: int, shaky: 
     begun = {"name": "again.mp4", "size": len(content), "modified": 7}
     first = browser.ask("POST", f"/api/projects/{project}/uploads", json=begun)
     browser.ask("PUT", f"/api/uploads/{first['id']}/0", data=content[:5000])
-    assert "expected the piece at 5000" in browser.ask("PUT", f"/api/uploads/{first['id']}/9", 400, data=b"x")["error"]
+    assert "expected the piece at 5000" in browser.ask("PUT", f"/api/uploads/{first['id']}/9", 409, data=b"x")["error"]
     again = browser.ask("POST", f"/api/projects/{project}/uploads", json=begun)
     assert (again["id"], again["received"]) == (first["id"], 5000)
     done = browser.ask("PUT", f"/api/uploads/{first['id']}/5000", data=content[5000:])
@@ -187,25 +188,27 @@ def test_draft_is_checked_and_kept(browser: Browser, clip: int) -> None:
 
 
 def test_stills_show_the_exact_frame(browser: Browser, clip: int) -> None:
-    def still(address: str) -> np.ndarray:
-        return cv2.imdecode(np.frombuffer(browser.client.get(address).data, np.uint8), cv2.IMREAD_COLOR)
-
     draft = browser.ask("GET", f"/api/clips/{clip}")["draft"]
     browser.ask("POST", f"/api/clips/{clip}/measure", json=draft)
     browser.work()
-    base = f"/media/clips/{clip}/still.jpg?frame=40"
-    before, after = still(base), still(f"{base}&treatment={quote(json.dumps(draft))}")
+    before, after = browser.picture(clip, frame=40), browser.picture(clip, frame=40, treatment=draft)
     assert before.shape == after.shape == (360, 640, 3)
     assert np.abs(before.astype(int) - after).mean() > 2
+    assert np.array_equal(browser.picture(clip, frame=40, treatment=draft), after)
+    page = browser.client.get(f"/clips/{clip}/report?frame=40").text
+    shown = [browser.client.get(unescape(address)).data for address in re.findall('<img src="([^"]+)', page)]
+    assert [np.array_equal(cv2.imdecode(np.frombuffer(jpeg, np.uint8), 1), picture)
+            for jpeg, picture in zip(shown, (before, after), strict=True)] == [True, True]  # fmt: skip
 
 
 def test_removed_clips_leave_no_file(browser: Browser, clip: int) -> None:
     files = browser.services.files
     with browser.services.session() as session:
-        assert files.sweep(used_keys(session)) == 0
+        tidy(session, files)
+        assert files.sweep(used_keys(session), files.identity(), spare_s=-1).quarantined == 0
     browser.ask("DELETE", f"/api/clips/{clip}")
     with browser.services.session() as session:
-        assert files.sweep(used_keys(session)) == 4
+        assert files.sweep(used_keys(session), files.identity(), spare_s=-1).quarantined == 4
     assert browser.ask("DELETE", f"/api/clips/{clip}", 404)["error"]
 
 

@@ -6,9 +6,7 @@ import csv
 import io
 import json
 from pathlib import Path
-from urllib.parse import quote
 
-import cv2
 import numpy as np
 import pytest
 from applications import Browser
@@ -138,9 +136,8 @@ def test_data_of_the_settings_and_the_report(browser: Browser, clip: int) -> Non
     now = draft(browser, clip)
     browser.ask("POST", f"/api/clips/{clip}/measure", json=now)
     browser.work()
-    query = f"?treatment={quote(json.dumps(now))}"
-    table = list(csv.DictReader(io.StringIO(browser.client.get(f"/media/clips/{clip}/transforms.csv{query}").text)))
-    rows = json.loads(browser.client.get(f"/media/clips/{clip}/path.json{query}").data)["frames"]
+    table = list(csv.DictReader(io.StringIO(browser.save(f"/api/clips/{clip}/data/transforms.csv", now).text)))
+    rows = json.loads(browser.save(f"/api/clips/{clip}/data/path.json", now).data)["frames"]
     assert len(table) == len(rows) == 90
     turn, scale = np.radians(float(table[7]["turn_deg"])), float(table[7]["scale"])
     matrix = np.array(rows[7]["matrix"])
@@ -153,6 +150,6 @@ def test_data_of_the_settings_and_the_report(browser: Browser, clip: int) -> Non
     assert page.status_code == 200
     for part in ("zoom, largest", "Glide", "frame", "chart-after", "would do"):
         assert part in page.text
-    part = browser.client.get(f"/media/clips/{clip}/still.jpg?frame=3&part=10,10,200,100").data
-    assert cv2.imdecode(np.frombuffer(part, np.uint8), cv2.IMREAD_COLOR).shape == (100, 200, 3)
-    assert browser.client.get(f"/media/clips/{clip}/still.jpg?part=a,b").status_code == 400
+    assert browser.picture(clip, frame=3, part=[10, 10, 200, 100]).shape == (100, 200, 3)
+    for part in (["a", 0, 100, 100], [1e308, 0, 100, 100], [0, 0, 100], [0, 0, 1e9, 100]):
+        browser.save(f"/api/clips/{clip}/stills", {"frame": 3, "part": part}, 400)

@@ -22,9 +22,13 @@ PRIORITIES = {
 _deferrer = App(connector=SyncPsycopgConnector())
 
 
+HEARTBEAT_S = 2.0
+DEAD_AFTER_S = 8.0  # without a heartbeat
+
+
 def worker_app(url: str) -> App:
     """The queue's application for a worker process."""
-    return App(connector=PsycopgConnector(conninfo=url))
+    return App(connector=PsycopgConnector(conninfo=url, min_size=1, max_size=3))
 
 
 def enqueue(session: Session, work: Work) -> None:
@@ -36,7 +40,7 @@ def enqueue(session: Session, work: Work) -> None:
         queue=HEAVY,
         priority=work.priority,
         lock=f"clip-{work.clip_id}",
-        queueing_lock=_lock(work),
+        queueing_lock=queue_name(work),
         connection=session.connection().connection.driver_connection,
     ).defer(work_id=work.id)
 
@@ -46,9 +50,26 @@ def reprioritise(session: Session, work: Work, priority: int) -> None:
     work.priority = priority
     session.execute(
         text("UPDATE procrastinate_jobs SET priority = :priority WHERE queueing_lock = :lock AND status = 'todo'"),
-        {"priority": priority, "lock": _lock(work)},
+        {"priority": priority, "lock": queue_name(work)},
     )
 
 
-def _lock(work: Work) -> str:
+def queued(session: Session) -> set[str]:
+    """What the queue still has in hand, as `queue_name` names it."""
+    rows = session.execute(text("SELECT queueing_lock FROM procrastinate_jobs WHERE status IN ('todo', 'doing')"))
+    return {row[0] for row in rows}
+
+
+def underway(session: Session, work: Work) -> bool:
+    """Whether a worker that is alive does this work now."""
+    alive = text(
+        "SELECT 1 FROM procrastinate_jobs JOIN procrastinate_workers ON procrastinate_workers.id = worker_id "
+        "WHERE queueing_lock = :name AND status = 'doing' "
+        "AND last_heartbeat > now() - make_interval(secs => :seconds) LIMIT 1"
+    )
+    return session.execute(alive, {"name": queue_name(work), "seconds": DEAD_AFTER_S}).first() is not None
+
+
+def queue_name(work: Work) -> str:
+    """What the queue calls a piece of work."""
     return f"work-{work.id}"

@@ -7,22 +7,25 @@ import contextlib
 import logging
 import os
 import resource
+import time
 from typing import Any
 
 import cv2
 from procrastinate import App
+from sqlalchemy import Engine
 
 from keen_horizon.config import Settings
-from keen_horizon.jobs.queue import HEAVY, TASK, worker_app
-from keen_horizon.jobs.tasks import run_work
-from keen_horizon.store.database import connect
+from keen_horizon.jobs.queue import DEAD_AFTER_S, HEARTBEAT_S, HEAVY, TASK, worker_app
+from keen_horizon.jobs.running import run_work
+from keen_horizon.operations.works import reconcile
+from keen_horizon.store.database import connect, transaction
 from keen_horizon.store.files import FileStore
 
 log = logging.getLogger(__name__)
 
-HEARTBEAT_S = 2.0
-DEAD_AFTER_S = 8.0
+RECONCILE_S = 60.0
 MEMORY_LIMIT = 10 << 30
+CONNECTIONS = 3
 
 
 def run_worker(settings: Settings) -> None:
@@ -30,20 +33,20 @@ def run_worker(settings: Settings) -> None:
     logging.basicConfig(level=os.environ.get("KEEN_HORIZON_LOG", "WARNING"))
     resource.setrlimit(resource.RLIMIT_AS, (MEMORY_LIMIT, MEMORY_LIMIT))
     cv2.setNumThreads(2)
-    engine = connect(settings.database_url)
-    files = FileStore(settings.data)
+    engine = connect(settings.database_url, CONNECTIONS)
+    files = FileStore(settings.data, settings.media)
     app = worker_app(settings.database_url)
 
     @app.task(name=TASK, queue=HEAVY)
     def work(work_id: int) -> None:
         run_work(engine, files, work_id)
 
-    asyncio.run(_serve(app))
+    asyncio.run(_serve(app, engine))
 
 
-async def _serve(app: App) -> None:
+async def _serve(app: App, engine: Engine) -> None:
     async with app.open_async():
-        watch = asyncio.create_task(_revive(app))
+        watch = asyncio.create_task(_look_out(app, engine))
         try:
             await app.run_worker_async(
                 queues=[HEAVY],
@@ -60,14 +63,28 @@ async def _serve(app: App) -> None:
                 await watch
 
 
-async def _revive(app: App) -> None:
-    """Give jobs of dead workers back to the queue."""
+async def _look_out(app: App, engine: Engine) -> None:
+    """Give jobs of dead workers back to the queue; now and every minute, work that the queue has lost."""
+    reconciled = -RECONCILE_S
     while True:
         try:
-            jobs: Any = await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=DEAD_AFTER_S)
-            for job in jobs:
-                log.warning("job %s lost its worker and is tried again", job.id)
-                await app.job_manager.retry_job(job)
+            await _revive(app)
+            if time.monotonic() - reconciled >= RECONCILE_S:
+                await asyncio.to_thread(_reconcile, engine)
+                reconciled = time.monotonic()
         except Exception:
             log.exception("looking for lost jobs failed; trying again")
         await asyncio.sleep(HEARTBEAT_S)
+
+
+async def _revive(app: App) -> None:
+    jobs: Any = await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=DEAD_AFTER_S)
+    for job in jobs:
+        log.warning("job %s lost its worker and is tried again", job.id)
+        await app.job_manager.retry_job(job)
+
+
+def _reconcile(engine: Engine) -> None:
+    with transaction(engine) as session:
+        for work in reconcile(session):
+            log.warning("work %s was lost by the queue and is queued again", work.id)

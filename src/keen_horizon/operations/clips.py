@@ -12,8 +12,9 @@ from keen_horizon.jobs.progress import announce
 from keen_horizon.jobs.queue import enqueue
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.lookup import find
+from keen_horizon.operations.names import kept_name, storable
 from keen_horizon.store.files import FileStore
-from keen_horizon.store.models import Base, Clip, Project, Upload, Version, Work
+from keen_horizon.store.models import Base, Clip, Project, Render, Upload, Version, Work
 
 KEY = re.compile("(^|_)key$")
 MEDIA_SUFFIXES = {".mp4", ".mov", ".m4v", ".mkv", ".webm", ".avi"}
@@ -30,26 +31,37 @@ def new_project(session: Session, name: str) -> Project:
     return project
 
 
-def register_clip(session: Session, project_id: int, path: Path) -> Clip:
+def register_clip(session: Session, files: FileStore, project_id: int, path: Path) -> Clip:
     """Use a file where it lies; the file is only ever read."""
     project = find(session, Project, project_id)
+    name = kept_name(path.name)
+    if not storable(str(path)):
+        raise NotPossible(f"{name}: its name, or a folder's, holds characters that cannot be kept. Rename it.")
     if not path.is_file():
-        raise NotPossible(f"{path.name}: there is no such file.")
-    twin = session.scalar(select(Clip).where(Clip.project_id == project.id, Clip.source_path == str(path)))
-    if twin is not None:
-        raise NotPossible(f"{path.name} is already on the shelf.")
-    clip = Clip(project_id=project.id, name=path.name, source_path=str(path), bytes=path.stat().st_size)
+        raise NotPossible(f"{name}: there is no such file.")
+    place = files.place(path)
+    same = (Clip.source_path == place.path, Clip.source_root.is_not_distinct_from(place.root))
+    if session.scalar(select(Clip).where(Clip.project_id == project.id, *same)) is not None:
+        raise NotPossible(f"{name} is already on the shelf.")
+    clip = Clip(project_id=project.id, name=name, source_path=place.path, source_root=place.root)
+    clip.bytes, clip.source_modified = known_by(path)
     return _arrive(session, clip)
 
 
-def register_from_folder(session: Session, project_id: int, media: Path | None, name: str) -> Clip:
+def known_by(path: Path) -> tuple[int, int]:
+    """What tells at a glance that a file is still the same: its size, bytes, and its time, ns."""
+    found = path.stat()
+    return found.st_size, found.st_mtime_ns
+
+
+def register_from_folder(session: Session, files: FileStore, project_id: int, media: Path | None, name: str) -> Clip:
     """Register a file of the media folder by its relative name. Raises NotPossible outside the folder."""
     if media is None:
         raise NotPossible("No media folder is set. Start with KEEN_HORIZON_MEDIA naming one.")
     path = (media / name).resolve()
     if not path.is_relative_to(media):
         raise NotPossible("Only files inside the media folder can be used.")
-    return register_clip(session, project_id, path)
+    return register_clip(session, files, project_id, path)
 
 
 def media_files(media: Path | None) -> list[str]:
@@ -60,11 +72,10 @@ def media_files(media: Path | None) -> list[str]:
     return sorted(str(p.relative_to(media)) for p in found)[:2000]
 
 
-def clip_from_upload(session: Session, files: FileStore, upload: Upload) -> Clip:
-    """Make a clip of a completely received file."""
-    received = files.work_path(f"upload-{upload.id}")
+def clip_from_upload(session: Session, files: FileStore, upload: Upload, received: Path, digest: str) -> Clip:
+    """Make a clip of a completely received file, whose SHA-256 is `digest`."""
     suffix = PurePath(upload.name).suffix.lower()
-    key = files.keep(received, suffix if suffix in MEDIA_SUFFIXES else ".bin")
+    key = files.keep(received, suffix if suffix in MEDIA_SUFFIXES else ".bin", digest)
     clip = Clip(project_id=upload.project_id, name=upload.name, source_key=key, bytes=upload.size)
     session.delete(upload)
     return _arrive(session, clip)
@@ -86,7 +97,8 @@ def remove_clip(session: Session, clip: Clip) -> None:
 
 
 def start_work(session: Session, work: Work) -> Work:
-    """Add a piece of work, queue it and announce it."""
+    """Add a piece of work, queue it and announce it; it is the session's person's (see `acting`)."""
+    work.person = acting(session)
     session.add(work)
     enqueue(session, work)
     announce(session, work)
@@ -94,9 +106,16 @@ def start_work(session: Session, work: Work) -> Work:
 
 
 def used_keys(session: Session) -> set[str]:
-    """Keys of all files that some row needs: what stands in columns named so."""
+    """Keys of all files that some row needs: what stands in columns named so, and renders' graphics."""
     columns = [column for table in Base.metadata.sorted_tables for column in table.columns if KEY.search(column.name)]
-    return {key for column in columns for key in session.scalars(select(column)) if key}
+    keys = {key for column in columns for key in session.scalars(select(column)) if key}
+    graphics = session.scalars(select(Render.graphics).where(Render.graphics.is_not(None)))
+    return keys | {laid_over["key"] for laid_over in graphics if laid_over}
+
+
+def acting(session: Session) -> str | None:
+    """Who the session works for, where people sign in."""
+    return session.info.get("person")
 
 
 def next_letter(versions: list[Version]) -> str:

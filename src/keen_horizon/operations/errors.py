@@ -11,3 +11,7 @@ class NotPossible(KeenHorizonError):
 
 class NotThere(KeenHorizonError):
     """The thing asked for does not exist, or no longer."""
+
+
+class SourceChanged(NotPossible):
+    """A file that is used where it lies is no longer the one that was prepared."""

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from keen_horizon.core.errors import MediaError
+from keen_horizon.core.errors import KeenHorizonError, MediaError
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack
@@ -18,19 +18,63 @@ from keen_horizon.core.motion.plane import PlaneTrack
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.motion import PinPoint
 from keen_horizon.core.treatment.optics import Optics
-from keen_horizon.operations.errors import NotPossible
+from keen_horizon.operations.clips import known_by
+from keen_horizon.operations.errors import NotPossible, SourceChanged
 from keen_horizon.pipeline.flat_things import flat_key
 from keen_horizon.pipeline.pinning import mark_key
-from keen_horizon.store.files import FileStore
+from keen_horizon.store.files import FileStore, Place, digest_of
 from keen_horizon.store.models import Clip, ClipState, FollowedFlat, FollowedPin, MeasuredRange
 
 
+def source_place(clip: Clip, files: FileStore) -> Path:
+    """Where the clip's own file should lie. Raises StoreError where that is not known."""
+    if clip.source_path is None:
+        return files.path(clip.source_key or "")
+    return files.placed(Place(clip.source_root, clip.source_path))
+
+
 def source_file(clip: Clip, files: FileStore) -> Path:
-    """The clip's own file. Raises MediaError when a registered file has gone."""
-    path = Path(clip.source_path) if clip.source_path else files.path(clip.source_key or "")
+    """The clip's own file. Raises MediaError when it has gone, SourceChanged when it was replaced."""
+    path = source_place(clip, files)
     if not path.is_file():
         raise MediaError(f"{clip.name}: the file {path} is no longer there. Put it back and try again.")
+    if clip.source_path is not None and clip.digest is not None and known_by(path) != _prepared(clip):
+        raise SourceChanged(
+            f"{clip.name}: the file was replaced or changed since it was prepared. Prepare it anew on the shelf, or "
+            "put the earlier file back: what was found in that one is kept."
+        )
     return path
+
+
+def source_changed(clip: Clip, files: FileStore) -> bool:
+    """Whether the clip's own file is another one than was prepared, by its size and time."""
+    try:
+        source_file(clip, files)
+    except SourceChanged:
+        return True
+    except KeenHorizonError:
+        return False
+    return False
+
+
+def same_source(session: Session, clip: Clip, files: FileStore) -> Path:
+    """The clip's own file, compared by its content where only its time has changed; for work that takes long.
+
+    Raises as `source_file`.
+    """
+    try:
+        return source_file(clip, files)
+    except SourceChanged:
+        path = source_place(clip, files)
+        now = known_by(path)
+        if now[0] != clip.bytes or digest_of(path) != clip.digest:
+            raise
+        clip.source_modified = now[1]
+        return path
+
+
+def _prepared(clip: Clip) -> tuple[int, int | None]:
+    return clip.bytes, clip.source_modified
 
 
 def clip_info(clip: Clip) -> ClipInfo:
@@ -49,10 +93,13 @@ def covering_range(session: Session, clip: Clip, first: int, last: int) -> Measu
     """The smallest measured range that covers frames `first` ... `last`."""
     return session.scalar(
         select(MeasuredRange)
-        .where(MeasuredRange.clip_id == clip.id, MeasuredRange.first <= first, MeasuredRange.last >= last)
+        .where(
+            MeasuredRange.clip_id == clip.id, MeasuredRange.source_digest == clip.digest,
+            MeasuredRange.first <= first, MeasuredRange.last >= last,
+        )
         .order_by(MeasuredRange.last - MeasuredRange.first)
         .limit(1)
-    )
+    )  # fmt: skip
 
 
 def clip_measurement(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> Measurement:
@@ -75,7 +122,8 @@ def covering_pin(session: Session, clip: Clip, pin: PinPoint, first: int, last: 
     return session.scalar(
         select(FollowedPin)
         .where(
-            FollowedPin.clip_id == clip.id, FollowedPin.marks == mark_key(pin.marks),
+            FollowedPin.clip_id == clip.id, FollowedPin.source_digest == clip.digest,
+            FollowedPin.marks == mark_key(pin.marks),
             FollowedPin.first <= first, FollowedPin.last >= last,
         )
         .order_by(FollowedPin.last - FollowedPin.first)
@@ -104,7 +152,8 @@ def covering_flat(session: Session, clip: Clip, optics: Optics, first: int, last
     return session.scalar(
         select(FollowedFlat)
         .where(
-            FollowedFlat.clip_id == clip.id, FollowedFlat.marks == flat_key(optics.flat, optics),
+            FollowedFlat.clip_id == clip.id, FollowedFlat.source_digest == clip.digest,
+            FollowedFlat.marks == flat_key(optics.flat, optics),
             FollowedFlat.first <= first, FollowedFlat.last >= last,
         )
         .order_by(FollowedFlat.last - FollowedFlat.first)

@@ -9,20 +9,18 @@ import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy.orm import Session
 
+from keen_horizon.core.errors import RangeError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.doubt import doubt
-from keen_horizon.core.lens.edges import nearest_edge
 from keen_horizon.core.lens.lens import Lens, equivalent_focal_length, fields_of_view, radial_table
 from keen_horizon.core.lens.over_time import OpticsStage, at_frame, focal_of, lens_of, lens_settings
 from keen_horizon.core.lens.straightedges import fit_lens, judged
 from keen_horizon.core.lens.straightening import LensStage
 from keen_horizon.core.lens.turning import corners_of, through, turned_camera, upright_turn
-from keen_horizon.core.media.frames import read_frame
 from keen_horizon.core.treatment.optics import MOST_MOVED, LensFamily, LensSettings, Optics, Straightedge
 from keen_horizon.core.treatment.parts import LevelLine
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.material import clip_info, clip_times, source_file
-from keen_horizon.pipeline.finding import upright_luma
 from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Clip
 
@@ -31,7 +29,6 @@ Floats = NDArray[np.float64]
 DRAWN_TABLE = 2048
 DRAWN_TABLE_EACH = 512  # where every frame has one
 MOST_DRAWN = 1200  # stages; of a longer range every so many frames have one
-SNAP_REACH = 0.008  # of the width
 USED_FROM = 3
 
 
@@ -123,19 +120,12 @@ def _flat(optics: Optics, points: Floats, size: Size) -> Floats:
     return np.asarray((straight - (size.centre.real, size.centre.imag)) / size.half_diagonal)
 
 
-def snapped(clip: Clip, files: FileStore, number: int, place: tuple[float, float]) -> list[float] | None:
-    """The nearest clear edge to a place of the upright clip on a frame, or None where there is none."""
+def snapping(clip: Clip, files: FileStore, number: int, place: tuple[float, float]) -> tuple[Any, ...]:
+    """What `edge_near` needs to find the clear edge nearest to a place of the upright clip. Raises RangeError."""
     info = clip_info(clip)
-    luma = upright_luma(read_frame(source_file(clip, files), number, clip_times(clip, files)), info.display)
-    reach = max(6.0, SNAP_REACH * info.display.width)
-    margin = int(reach) + 8
-    left, top = (max(0, round(value) - margin) for value in place)
-    part = luma[top : round(place[1]) + margin + 1, left : round(place[0]) + margin + 1]
-    if min(part.shape) < 3:
-        return None
-    corner = np.array([left, top], np.float64)
-    found = nearest_edge(part, np.array(place) - corner, reach)
-    return None if found is None else (found + corner).round(3).tolist()
+    if number >= info.frames:
+        raise RangeError(f"{clip.name}: there is no frame {number}; the last one is {info.frames - 1}.")
+    return source_file(clip, files), clip_times(clip, files), info.display, number, place
 
 
 def told(lens: Lens) -> dict[str, Any]:

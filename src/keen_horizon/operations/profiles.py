@@ -8,7 +8,6 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from keen_horizon.core.lens.calibration import Board, Calibration
-from keen_horizon.core.lens.exchange.files import read_profile
 from keen_horizon.core.lens.profile import Profile, profile_of, starters
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.optics import LensSettings
@@ -39,9 +38,8 @@ def save_profile(session: Session, clip: Clip, name: str, lens: LensSettings, fo
     return _added(session, profile_of(name, clip_info(clip).display, lens, focal=focal))
 
 
-def import_profile(session: Session, data: bytes, name: str) -> StoredProfile:
-    """Bring a lens file in; where its name is taken, a number is put behind it. Raises ProfileError."""
-    profile = read_profile(data, name)
+def import_profile(session: Session, profile: Profile) -> StoredProfile:
+    """Keep a profile that came in a lens file; where its name is taken, a number is put behind it."""
     taken = {stored.name for stored in profiles(session)}
     free = (n for n in (profile.name, *(f"{profile.name[:75]} {i}" for i in range(2, 1000))) if n not in taken)
     return _added(session, profile.model_copy(update={"name": next(free)}))

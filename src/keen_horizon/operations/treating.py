@@ -25,7 +25,7 @@ from keen_horizon.core.render.warp import suggested_sharpening
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.motion import Motion
 from keen_horizon.core.treatment.optics import Optics
-from keen_horizon.operations.clips import next_letter, start_work
+from keen_horizon.operations.clips import acting, next_letter, start_work
 from keen_horizon.operations.errors import NotPossible, NotThere
 from keen_horizon.operations.material import (
     clip_flat,
@@ -108,6 +108,7 @@ def save_version(session: Session, files: FileStore, clip: Clip, treatment: Trea
     if covering_range(session, clip, first, last) is not None:
         zoom = ledger(clip_path(session, files, clip, treatment)).zoom
     version = Version(clip_id=clip.id, letter=next_letter(clip.versions), treatment=treatment.to_json(), zoom=zoom)
+    version.person = acting(session)
     clip.versions.append(version)
     session.flush()
     return version
@@ -119,6 +120,11 @@ def find_version(clip: Clip, letter: str) -> Version:
         if version.letter == letter:
             return version
     raise NotThere(f"{clip.name} has no version {letter}.")
+
+
+def chosen_treatment(clip: Clip, which: str) -> Treatment:
+    """What is kept for a clip: its "draft", or a version by letter. Raises NotThere."""
+    return Treatment.from_json((clip.draft if which == "draft" else find_version(clip, which).treatment) or {})
 
 
 def request_render(

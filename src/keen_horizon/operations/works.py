@@ -8,10 +8,10 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from keen_horizon.jobs.progress import announce
-from keen_horizon.jobs.queue import PRIORITIES, reprioritise
-from keen_horizon.operations.clips import retry_arrival, start_work
+from keen_horizon.jobs.queue import PRIORITIES, enqueue, queue_name, queued, reprioritise, underway
+from keen_horizon.operations.clips import acting, retry_arrival, start_work
 from keen_horizon.operations.errors import NotPossible
-from keen_horizon.store.models import Work, WorkState
+from keen_horizon.store.models import ClipState, Work, WorkState
 
 
 def recent_works(session: Session, limit: int = 100) -> list[Work]:
@@ -39,15 +39,43 @@ def move_work(session: Session, work: Work, sooner: bool) -> None:
 
 
 def cancel_work(session: Session, work: Work) -> None:
-    """Ask running work to stop; waiting work stops at once."""
+    """Ask running work to stop; work that nobody does at the moment stops at once."""
     if not work.state.open:
         raise NotPossible("This job has already ended.")
-    work.stop_wanted = True
-    if work.state is WorkState.WAITING:
-        work.state, work.ended_at = WorkState.CANCELLED, datetime.now(UTC)
-        if work.kind == "ingest":
-            work.clip.state, work.clip.error = type(work.clip.state).FAILED, "Preparing this clip was cancelled."
+    work.stop_wanted, work.stopped_by = True, acting(session)
+    if work.state is WorkState.WAITING or not underway(session, work):
+        ended(session, work, WorkState.CANCELLED)
+    else:
+        announce(session, work)
+
+
+def ended(session: Session, work: Work, state: WorkState, error: str | None = None) -> None:
+    """Note how a piece of work ended; a clip that was not prepared says so too."""
+    work.state, work.error, work.ended_at = state, error, datetime.now(UTC)
+    if work.kind == "ingest" and state is not WorkState.DONE:
+        work.clip.state = ClipState.FAILED
+        work.clip.error = error or "Preparing this clip was cancelled."
     announce(session, work)
+
+
+def reconcile(session: Session) -> list[Work]:
+    """Bring rows and queue together: open work that the queue no longer has is queued again, or ends if it was to.
+
+    That is left behind where the database went away between the end of a job and the note of it. Returns what was
+    queued again.
+    """
+    in_hand, again = queued(session), []
+    for work in session.scalars(select(Work).where(Work.state.in_((WorkState.WAITING, WorkState.WORKING)))):
+        if queue_name(work) in in_hand:
+            continue
+        if work.stop_wanted:
+            ended(session, work, WorkState.CANCELLED)
+            continue
+        work.state = WorkState.WAITING
+        enqueue(session, work)
+        announce(session, work)
+        again.append(work)
+    return again
 
 
 def retry_work(session: Session, work: Work) -> Work:

@@ -1,4 +1,4 @@
-"""Find a clip's lens by itself, from a few frames spread over the range."""
+"""Looking for edges in a clip's frames: its lens by itself, from a few of them, or the edge nearest to a place."""
 
 from __future__ import annotations
 
@@ -12,10 +12,12 @@ from numpy.typing import NDArray
 from keen_horizon.core.errors import LensError, Stopped
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.automatic import AutomaticLens, Edge, automatic_lens, picture_edges
+from keen_horizon.core.lens.edges import nearest_edge
 from keen_horizon.core.media.frames import Frame, read_frame
 from keen_horizon.core.media.probe import ClipInfo
 
 FRAMES = 5
+SNAP_REACH = 0.008  # of the width
 
 
 def find_clip_lens(
@@ -43,6 +45,22 @@ def find_clip_lens(
         raise LensError(f"{info.name}: {error}") from error
     progress(len(numbers) + 1, len(numbers) + 1)
     return found
+
+
+def edge_near(
+    source: Path, times: NDArray[np.float64], display: Size, number: int, place: tuple[float, float]
+) -> list[float] | None:
+    """The nearest clear edge to a place of the upright clip on a frame, or None where there is none."""
+    luma = upright_luma(read_frame(source, number, times), display)
+    reach = max(6.0, SNAP_REACH * display.width)
+    margin = int(reach) + 8
+    left, top = (max(0, round(value) - margin) for value in place)
+    part = luma[top : round(place[1]) + margin + 1, left : round(place[0]) + margin + 1]
+    if min(part.shape) < 3:
+        return None
+    corner = np.array([left, top], np.float64)
+    found = nearest_edge(part, np.array(place) - corner, reach)
+    return None if found is None else (found + corner).round(3).tolist()
 
 
 def upright_luma(frame: Frame, display: Size) -> NDArray[np.uint8]:

@@ -9,15 +9,27 @@ from pathlib import Path
 from alembic import command
 from alembic.config import Config
 from sqlalchemy import Engine, create_engine
+from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
 MIGRATIONS = Path(__file__).with_name("migrations")
 
 
-def connect(url: str) -> Engine:
+CONNECTIONS = 8  # of one process: two of them and a worker's queue stay below the 20 that are allowed
+
+
+def connect(url: str, connections: int = CONNECTIONS) -> Engine:
     """An engine for a postgresql:// address; dead connections are noticed and replaced."""
     address = url.replace("postgresql://", "postgresql+psycopg://", 1)
-    return create_engine(address, pool_pre_ping=True, pool_size=8, max_overflow=16)
+    return create_engine(address, pool_pre_ping=True, pool_size=connections, max_overflow=0, pool_timeout=20)
+
+
+DISK_FULL = "The disk is full. Free some space and try again; nothing was lost."
+
+
+def disk_is_full(error: DBAPIError) -> bool:
+    """Whether PostgreSQL had no room for what it was to write."""
+    return getattr(error.orig, "sqlstate", None) == "53100"
 
 
 @contextmanager

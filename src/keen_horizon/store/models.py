@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import enum
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, TypeVar
 
 from sqlalchemy import BigInteger, DateTime, Enum, ForeignKey, String, UniqueConstraint
 from sqlalchemy.dialects.postgresql import JSONB
@@ -61,7 +61,11 @@ class Project(Base):
 
 
 class Clip(Base):
-    """One media file. `source_key` names a stored file, `source_path` one that is used where it lies."""
+    """One media file. `source_key` names a stored file, `source_path` one that is used where it lies.
+
+    That path is relative to the `source_root` "media" or "data", absolute where there is none (see store.files).
+    Such a file may be replaced: it is known by `bytes`, `source_modified` (its time, ns) and `digest`.
+    """
 
     __tablename__ = "clip"
     __table_args__ = (UniqueConstraint("project_id", "digest"),)
@@ -73,6 +77,8 @@ class Clip(Base):
     error: Mapped[str | None]
     source_key: Mapped[str | None]
     source_path: Mapped[str | None]
+    source_root: Mapped[str | None] = mapped_column(String(8))
+    source_modified: Mapped[int | None] = mapped_column(BigInteger)
     digest: Mapped[str | None] = mapped_column(String(64))
     bytes: Mapped[int] = mapped_column(BigInteger, default=0)
     info: Mapped[dict[str, Any] | None]
@@ -100,15 +106,20 @@ class Clip(Base):
     )
     works: Mapped[list[Work]] = relationship(back_populates="clip", cascade="all, delete-orphan", order_by="Work.id")
 
+    def found_in_it(self, findings: list[Finding]) -> list[Finding]:
+        """Of the findings kept, those made in the file as it is now."""
+        return [finding for finding in findings if finding.source_digest == self.digest]
+
 
 class MeasuredRange(Base):
-    """A stored measurement of frames `first` ... `last` of a clip."""
+    """A stored measurement of frames `first` ... `last` of a clip, whose file had the `source_digest` then."""
 
     __tablename__ = "measured_range"
-    __table_args__ = (UniqueConstraint("clip_id", "first", "last"),)
+    __table_args__ = (UniqueConstraint("clip_id", "source_digest", "first", "last"),)
 
     id: Mapped[int] = mapped_column(primary_key=True)
     clip_id: Mapped[int] = mapped_column(ForeignKey("clip.id", ondelete="CASCADE"), index=True)
+    source_digest: Mapped[str] = mapped_column(String(64))
     first: Mapped[int]
     last: Mapped[int]
     key: Mapped[str]
@@ -123,11 +134,12 @@ class FollowedFlat(Base):
     """The stored corners of a flat thing, named by its marks and the lens, over frames `first` ... `last` of a clip."""
 
     __tablename__ = "flat_track"
-    __table_args__ = (UniqueConstraint("clip_id", "marks", "first", "last"),)
+    __table_args__ = (UniqueConstraint("clip_id", "source_digest", "marks", "first", "last"),)
 
     id: Mapped[int] = mapped_column(primary_key=True)
     clip_id: Mapped[int] = mapped_column(ForeignKey("clip.id", ondelete="CASCADE"), index=True)
     marks: Mapped[str] = mapped_column(String(64))
+    source_digest: Mapped[str] = mapped_column(String(64))
     first: Mapped[int]
     last: Mapped[int]
     key: Mapped[str]
@@ -140,17 +152,21 @@ class FollowedPin(Base):
     """The stored track of a pinned point, named by its marks, over frames `first` ... `last` of a clip."""
 
     __tablename__ = "pin_track"
-    __table_args__ = (UniqueConstraint("clip_id", "marks", "first", "last"),)
+    __table_args__ = (UniqueConstraint("clip_id", "source_digest", "marks", "first", "last"),)
 
     id: Mapped[int] = mapped_column(primary_key=True)
     clip_id: Mapped[int] = mapped_column(ForeignKey("clip.id", ondelete="CASCADE"), index=True)
     marks: Mapped[str]
+    source_digest: Mapped[str] = mapped_column(String(64))
     first: Mapped[int]
     last: Mapped[int]
     key: Mapped[str]
     lost: Mapped[int]
     created_at: Mapped[datetime] = mapped_column(default=_now)
     clip: Mapped[Clip] = relationship(back_populates="pins")
+
+
+Finding = TypeVar("Finding", MeasuredRange, FollowedPin, FollowedFlat)
 
 
 class Version(Base):
@@ -164,6 +180,7 @@ class Version(Base):
     letter: Mapped[str] = mapped_column(String(3))
     treatment: Mapped[dict[str, Any]]
     zoom: Mapped[float | None]
+    person: Mapped[str | None] = mapped_column(String(80))
     created_at: Mapped[datetime] = mapped_column(default=_now)
     clip: Mapped[Clip] = relationship(back_populates="versions")
 
@@ -232,6 +249,8 @@ class Work(Base):
     error: Mapped[str | None]
     details: Mapped[dict[str, Any] | None]
     priority: Mapped[int] = mapped_column(default=0)
+    person: Mapped[str | None] = mapped_column(String(80))
+    stopped_by: Mapped[str | None] = mapped_column(String(80))
     created_at: Mapped[datetime] = mapped_column(default=_now)
     ended_at: Mapped[datetime | None]
     clip: Mapped[Clip] = relationship(back_populates="works")
@@ -239,7 +258,7 @@ class Work(Base):
 
 
 class Upload(Base):
-    """A file on its way in, chunk by chunk."""
+    """A file on its way in, piece by piece; `digest` is the SHA-256 that its sender gave of the whole, if any."""
 
     __tablename__ = "upload"
 
@@ -247,5 +266,40 @@ class Upload(Base):
     project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
     name: Mapped[str] = mapped_column(String(255))
     size: Mapped[int] = mapped_column(BigInteger)
+    received: Mapped[int] = mapped_column(BigInteger, default=0)
+    digest: Mapped[str | None] = mapped_column(String(64))
     fingerprint: Mapped[str] = mapped_column(String(400), index=True)
+    created_at: Mapped[datetime] = mapped_column(default=_now)
+    changed_at: Mapped[datetime] = mapped_column(default=_now)
+    pieces: Mapped[list[UploadPiece]] = relationship(cascade="all, delete-orphan", order_by="UploadPiece.start")
+
+
+class UploadPiece(Base):
+    """A piece of an upload that was written: `length` bytes from `start` on, with their SHA-256 as they arrived."""
+
+    __tablename__ = "upload_piece"
+
+    upload_id: Mapped[int] = mapped_column(ForeignKey("upload.id", ondelete="CASCADE"), primary_key=True)
+    start: Mapped[int] = mapped_column(BigInteger, primary_key=True)
+    length: Mapped[int] = mapped_column(BigInteger)
+    digest: Mapped[str] = mapped_column(String(64))
+
+
+class StoreIdentity(Base):
+    """The one row that says which folder of files this database belongs to (see operations.housekeeping)."""
+
+    __tablename__ = "store_identity"
+
+    identity: Mapped[str] = mapped_column(String(32), primary_key=True)
+
+
+class Person(Base):
+    """Somebody who signs in where the application is shared; sessions end when `stamp` changes."""
+
+    __tablename__ = "person"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(80), unique=True)
+    password: Mapped[str] = mapped_column(String(255))
+    stamp: Mapped[str] = mapped_column(String(32))
     created_at: Mapped[datetime] = mapped_column(default=_now)

@@ -2,29 +2,32 @@
 
 from __future__ import annotations
 
+import re
+from base64 import b64decode
 from dataclasses import asdict
-from typing import Any, BinaryIO, Literal, cast
+from pathlib import PurePath
+from typing import Any, Literal
 
 from flask import Blueprint, jsonify, request
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import Field
 from werkzeug.wrappers import Response
 
 from keen_horizon.core.starting_points import started
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.jobs.progress import work_json
 from keen_horizon.operations import clips, starting, treating, uploads, works
+from keen_horizon.operations.errors import NotPossible, NotThere
 from keen_horizon.operations.lookup import find
-from keen_horizon.store.models import Clip, Project, StartingPoint, Upload, Work
+from keen_horizon.operations.material import clip_flat, clip_info, clip_times
+from keen_horizon.pipeline.flat_things import plane_document
+from keen_horizon.pipeline.report import path_document
+from keen_horizon.store.models import Clip, Project, StartingPoint, Work
+from keen_horizon.web.bodies import Body, Rows, body, posted_treatment
+from keen_horizon.web.downloads import data_file
 from keen_horizon.web.present import clip_card, clip_detail, starting_json, version_json, work_list
 from keen_horizon.web.services import services
 
 blueprint = Blueprint("api", __name__, url_prefix="/api")
-
-
-class Body(BaseModel):
-    """What a request carries: unknown keys are errors."""
-
-    model_config = ConfigDict(extra="forbid")
 
 
 class NewProject(Body):
@@ -34,11 +37,12 @@ class NewProject(Body):
 
 
 class NewUpload(Body):
-    """A file about to be sent; `modified` (ms) helps to find an earlier attempt."""
+    """A file about to be sent; `modified` (ms) helps to find an earlier attempt, `digest` is its SHA-256 if known."""
 
     name: str
-    size: int
-    modified: int = 0
+    size: int = Field(le=1 << 62)
+    modified: int = Field(default=0, ge=-(1 << 53), le=1 << 53)
+    digest: str | None = Field(default=None, pattern="^[0-9a-f]{64}$")
 
 
 class MediaFile(Body):
@@ -51,7 +55,7 @@ class WantedShake(Body):
     """How much shake may remain under a treatment, percent of the width a frame squared."""
 
     treatment: Treatment
-    shake_percent: float = Field(gt=0)
+    shake_percent: float = Field(gt=0, le=100)
 
 
 class ComparisonWanted(Body):
@@ -68,14 +72,14 @@ class CopyWanted(Body):
     """A treatment and the clips that get it."""
 
     treatment: Treatment
-    clips: list[int] = Field(min_length=1)
+    clips: Rows
     render: bool = False
 
 
 class SomeClips(Body):
     """Clips by number."""
 
-    clips: list[int] = Field(min_length=1)
+    clips: Rows
 
 
 class NewStartingPoint(Body):
@@ -85,63 +89,68 @@ class NewStartingPoint(Body):
     treatment: Treatment
 
 
-def posted_treatment() -> Treatment:
-    """The treatment that a request carries. Raises TreatmentError."""
-    return Treatment.from_json(request.get_json(silent=True))
-
-
 @blueprint.post("/projects")
 def new_project() -> Response:
     """Start a project."""
-    body = NewProject.model_validate(request.get_json(silent=True))
+    wanted = body(NewProject)
     with services().session() as session:
-        return jsonify(id=clips.new_project(session, body.name).id)
+        return jsonify(id=clips.new_project(session, wanted.name).id)
 
 
 @blueprint.get("/projects/<int:project_id>/clips")
 def shelf_clips(project_id: int) -> Response:
     """The cards of a project."""
     with services().session() as session:
-        return jsonify([clip_card(clip) for clip in find(session, Project, project_id).clips])
+        return jsonify([clip_card(clip, services().files) for clip in find(session, Project, project_id).clips])
 
 
 @blueprint.post("/projects/<int:project_id>/media")
 def register(project_id: int) -> Response:
     """Use a file of the media folder without copying it."""
-    body = MediaFile.model_validate(request.get_json(silent=True))
+    wanted = body(MediaFile)
     with services().session() as session:
-        clip = clips.register_from_folder(session, project_id, services().settings.media, body.path)
-        return jsonify(clip_card(clip))
+        clip = clips.register_from_folder(session, services().files, project_id, services().settings.media, wanted.path)
+        return jsonify(clip_card(clip, services().files))
 
 
 @blueprint.post("/projects/<int:project_id>/uploads")
 def begin_upload(project_id: int) -> Response:
     """Announce a file; says how much of it is here already."""
-    body = NewUpload.model_validate(request.get_json(silent=True))
+    wanted = body(NewUpload)
     with services().session() as session:
         files = services().files
-        upload = uploads.begin_upload(session, files, project_id, body.name, body.size, body.modified)
-        return jsonify(id=upload.id, received=uploads.received_bytes(files, upload))
+        upload = uploads.begin_upload(
+            session, files, project_id, wanted.name, wanted.size, wanted.modified, wanted.digest
+        )
+        return jsonify(id=upload.id, received=upload.received)
 
 
 @blueprint.put("/uploads/<int:upload_id>/<int:offset>")
 def send_piece(upload_id: int, offset: int) -> Response:
-    """Send the piece that starts at an offset; the last one makes the clip."""
-    files = services().files
-    with services().session() as session:
-        upload = find(session, Upload, upload_id)
-        received = uploads.receive(files, upload, offset, cast(BinaryIO, request.stream))
-        if received < upload.size:
-            return jsonify(received=received)
-        clip = clips.clip_from_upload(session, files, upload)
-        return jsonify(received=received, clip=clip.id)
+    """Send the piece that starts at an offset; the last one makes the clip.
+
+    A `Content-Digest` (RFC 9530, sha-256) is compared with what arrived.
+    """
+    here, piece = services(), request.get_data()
+    received, clip = uploads.receive(here.session, here.files, upload_id, offset, piece, _sent_digest())
+    return jsonify(received=received, clip=clip.id) if clip else jsonify(received=received)
+
+
+def _sent_digest() -> str | None:
+    """The SHA-256 that the sender gave of the body, hex. Raises NotPossible."""
+    header = request.headers.get("Content-Digest", "")
+    given = re.search(r"(?:^|,)\s*sha-256=:([A-Za-z0-9+/=]+):", header)
+    try:
+        return b64decode(given[1], validate=True).hex() if given else None
+    except ValueError:
+        raise NotPossible("The digest that was sent with this piece cannot be read.") from None
 
 
 @blueprint.get("/clips/<int:clip_id>")
 def clip(clip_id: int) -> Response:
     """Everything about a clip."""
     with services().session() as session:
-        return jsonify(clip_detail(find(session, Clip, clip_id)))
+        return jsonify(clip_detail(find(session, Clip, clip_id), services().files))
 
 
 @blueprint.delete("/clips/<int:clip_id>")
@@ -209,11 +218,11 @@ def trade_off(clip_id: int) -> Response:
 @blueprint.post("/clips/<int:clip_id>/smallest-zoom")
 def smallest_zoom(clip_id: int) -> Response:
     """The smallest zoom limit that leaves no more than the wanted shake."""
-    body = WantedShake.model_validate(request.get_json(silent=True))
+    wanted = body(WantedShake)
     with services().session() as session:
         found = find(session, Clip, clip_id)
         files = services().files
-        point = treating.clip_smallest_zoom(session, files, found, body.treatment, body.shake_percent)
+        point = treating.clip_smallest_zoom(session, files, found, wanted.treatment, wanted.shake_percent)
     return jsonify(asdict(point))
 
 
@@ -238,33 +247,59 @@ def render(clip_id: int) -> Response:
 @blueprint.post("/clips/<int:clip_id>/comparisons")
 def compare(clip_id: int) -> Response:
     """Render a treatment beside another one or the clip as shot."""
-    body = ComparisonWanted.model_validate(request.get_json(silent=True))
-    other = body.against.to_json() if body.against else None
-    versus = {"treatment": other, "layout": body.layout, "place": body.place, "turn": body.turn}
+    wanted = body(ComparisonWanted)
+    other = wanted.against.to_json() if wanted.against else None
+    versus = {"treatment": other, "layout": wanted.layout, "place": wanted.place, "turn": wanted.turn}
     with services().session() as session:
-        queued = treating.request_render(session, find(session, Clip, clip_id), body.treatment, versus)
+        queued = treating.request_render(session, find(session, Clip, clip_id), wanted.treatment, versus)
         return jsonify(works=[work_json(work) for work in queued])
 
 
 @blueprint.post("/clips/<int:clip_id>/copies")
 def copy_treatment(clip_id: int) -> Response:
     """Give a treatment to other clips, have them measured, and rendered if wanted."""
-    body = CopyWanted.model_validate(request.get_json(silent=True))
+    wanted = body(CopyWanted)
     with services().session() as session:
         clip = find(session, Clip, clip_id)
-        changed = starting.copy_treatment(session, clip, body.treatment, body.clips)
-        queued = [work for other in changed for work in treating.start_on(session, other, body.render)]
+        changed = starting.copy_treatment(session, clip, wanted.treatment, wanted.clips)
+        queued = [work for other in changed for work in treating.start_on(session, other, wanted.render)]
         return jsonify(clips=[other.id for other in changed], works=[work_json(work) for work in queued])
 
 
 @blueprint.post("/projects/<int:project_id>/<any(measure, render):task>")
 def start_on_clips(project_id: int, task: str) -> Response:
     """Measure or render several clips, each with the treatment it has."""
-    body = SomeClips.model_validate(request.get_json(silent=True))
+    wanted = body(SomeClips)
     with services().session() as session:
-        chosen = [clip for clip in find(session, Project, project_id).clips if clip.id in body.clips]
+        chosen = [clip for clip in find(session, Project, project_id).clips if clip.id in wanted.clips]
         queued = [work for clip in chosen for work in treating.start_on(session, clip, task == "render")]
         return jsonify(works=[work_json(work) for work in queued])
+
+
+@blueprint.post("/clips/<int:clip_id>/data/<any('path.json', 'path.csv', 'transforms.csv'):name>")
+def path_data(clip_id: int, name: str) -> Response:
+    """The camera path of a treatment, as a file, without rendering it."""
+    treatment = posted_treatment()
+    files = services().files
+    with services().session() as session:
+        clip = find(session, Clip, clip_id)
+        info, times = clip_info(clip), clip_times(clip, files)
+        path = treating.clip_path(session, files, clip, treatment)
+    return data_file(path_document(path, info, times), PurePath(clip.name).stem, name)
+
+
+@blueprint.post("/clips/<int:clip_id>/data/<any('corners.json', 'corners.csv'):name>")
+def corners_data(clip_id: int, name: str) -> Response:
+    """The corners of a treatment's flat thing, as a file, as they were followed."""
+    treatment = posted_treatment()
+    files = services().files
+    with services().session() as session:
+        clip = find(session, Clip, clip_id)
+        track = clip_flat(session, files, clip, treatment)
+        if track is None:
+            raise NotThere(f"{clip.name}: its flat thing has not been followed through this range yet.")
+        document = plane_document(track, treatment, clip_info(clip), clip_times(clip, files))
+    return data_file(document, PurePath(clip.name).stem, name)
 
 
 @blueprint.get("/starting-points")
@@ -277,9 +312,9 @@ def list_starting_points() -> Response:
 @blueprint.post("/starting-points")
 def save_starting_point() -> Response:
     """Keep a treatment's settings under a name."""
-    body = NewStartingPoint.model_validate(request.get_json(silent=True))
+    wanted = body(NewStartingPoint)
     with services().session() as session:
-        return jsonify(starting_json(starting.save_starting_point(session, body.name, body.treatment)))
+        return jsonify(starting_json(starting.save_starting_point(session, wanted.name, wanted.treatment)))
 
 
 @blueprint.post("/starting-points/<int:point_id>/apply")

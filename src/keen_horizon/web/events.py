@@ -1,34 +1,41 @@
-"""Progress as server-sent events, straight from PostgreSQL's notifications."""
+"""Progress as server-sent events."""
 
 from __future__ import annotations
 
+import queue
 from collections.abc import Iterator
-from contextlib import suppress
 
-import psycopg
-from flask import Blueprint, Response
+from flask import Blueprint, Response, jsonify
 
-from keen_horizon.jobs.progress import CHANNEL
+from keen_horizon.web.changes import Changes
 from keen_horizon.web.services import services
 
 blueprint = Blueprint("events", __name__)
+
 QUIET_S = 15.0
+MOST_STREAMS = 260  # each holds one of the server's threads (see launch); pages beyond that ask every two seconds
 
 
 @blueprint.get("/api/events")
-def stream() -> Response:
-    """A stream of changes of background work; it ends with the database and the browser asks again."""
-    url = services().settings.database_url
-    response = Response(_changes(url), mimetype="text/event-stream")
+def stream() -> tuple[Response, int] | Response:
+    """A stream of changes of background work, and of the database going away and coming back."""
+    changes = services().changes
+    if changes.streams >= MOST_STREAMS:
+        return jsonify(error="So many pages are open that this one asks for news instead of being told."), 503
+    response = Response(_events(changes), mimetype="text/event-stream")
     response.headers["Cache-Control"] = "no-store"
     return response
 
 
-def _changes(url: str) -> Iterator[str]:
-    with suppress(psycopg.OperationalError), psycopg.connect(url, autocommit=True) as connection:
-        connection.execute(f"LISTEN {CHANNEL}")
+def _events(changes: Changes) -> Iterator[str]:
+    with changes.stream() as unread:
         yield "retry: 2000\n\n"
         while True:
-            for notice in connection.notifies(timeout=QUIET_S, stop_after=1):
-                yield f"data: {notice.payload}\n\n"
-            yield ": still here\n\n"
+            try:
+                change = unread.get(timeout=QUIET_S)
+            except queue.Empty:
+                yield ": still here\n\n"
+                continue
+            if change is None:
+                return
+            yield f"event: {change.kind}\ndata: {change.text}\n\n"

@@ -10,12 +10,13 @@ from werkzeug.wrappers import Response
 
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.optics import LensFamily, LensSettings, Optics, Straightedge
-from keen_horizon.core.treatment.parts import LevelLine
+from keen_horizon.core.treatment.parts import MOST_KEYS, Coordinate, FrameNumber, LevelLine
 from keen_horizon.jobs.progress import work_json
 from keen_horizon.operations import optics, plates, treating
 from keen_horizon.operations.lookup import find
+from keen_horizon.pipeline.finding import edge_near
 from keen_horizon.store.models import Clip
-from keen_horizon.web.api import Body, posted_treatment
+from keen_horizon.web.bodies import Body, body, posted_treatment
 from keen_horizon.web.services import services
 
 LARGEST_GRAPHICS = 4 << 30
@@ -26,7 +27,7 @@ blueprint = Blueprint("optics", __name__, url_prefix="/api")
 class WantedLens(Body):
     """Straightedges to find a lens by, of a fixed `family` or any; or a `given` lens to judge by them."""
 
-    straightedges: tuple[Straightedge, ...]
+    straightedges: tuple[Straightedge, ...] = Field(max_length=MOST_KEYS)
     family: LensFamily | None = None
     given: LensSettings | None = None
 
@@ -34,7 +35,7 @@ class WantedLens(Body):
 class PlaceOnFrame(Body):
     """A place in pixels of the upright clip, on a frame."""
 
-    frame: int = Field(ge=0)
+    frame: FrameNumber
     x: float = Field(ge=-1, le=65536)
     y: float = Field(ge=-1, le=65536)
 
@@ -50,43 +51,44 @@ class DrawnCorners(Body):
     """Four corners of what should be a rectangle, in pixels of the upright clip, on a frame."""
 
     optics: Optics
-    frame: int = Field(ge=0)
-    quad: tuple[tuple[float, float], ...] = Field(min_length=4, max_length=4)
+    frame: FrameNumber
+    quad: tuple[tuple[Coordinate, Coordinate], ...] = Field(min_length=4, max_length=4)
 
 
 @blueprint.post("/clips/<int:clip_id>/lens")
 def find_lens(clip_id: int) -> Response:
     """The lens that straightedges tell, or how straight they are with a given one."""
-    body = WantedLens.model_validate(request.get_json(silent=True))
+    wanted = body(WantedLens)
     with services().session() as session:
         clip = find(session, Clip, clip_id)
-        return jsonify(optics.found_lens(session, clip, body.straightedges, body.family, body.given))
+        return jsonify(optics.found_lens(session, clip, wanted.straightedges, wanted.family, wanted.given))
 
 
 @blueprint.post("/clips/<int:clip_id>/turn")
 def find_turn(clip_id: int) -> Response:
     """How the camera is turned so that drawn lines lie level or upright."""
-    body = DrawnLines.model_validate(request.get_json(silent=True))
+    wanted = body(DrawnLines)
     with services().session() as session:
-        return jsonify(optics.found_turn(find(session, Clip, clip_id), body.optics, body.lines))
+        return jsonify(optics.found_turn(find(session, Clip, clip_id), wanted.optics, wanted.lines))
 
 
 @blueprint.post("/clips/<int:clip_id>/corners")
 def find_corners(clip_id: int) -> Response:
     """How the frame's corners move so that four drawn ones become those of a rectangle."""
-    body = DrawnCorners.model_validate(request.get_json(silent=True))
+    wanted = body(DrawnCorners)
     with services().session() as session:
         clip = find(session, Clip, clip_id)
-        return jsonify(corners=optics.found_corners(clip, body.optics, body.frame, body.quad))
+        return jsonify(corners=optics.found_corners(clip, wanted.optics, wanted.frame, wanted.quad))
 
 
 @blueprint.post("/clips/<int:clip_id>/snap")
 def snap(clip_id: int) -> Response:
     """The clear edge nearest to a place; null where there is none."""
-    body = PlaceOnFrame.model_validate(request.get_json(silent=True))
+    wanted = body(PlaceOnFrame)
     with services().session() as session:
-        place = optics.snapped(find(session, Clip, clip_id), services().files, body.frame, (body.x, body.y))
-        return jsonify(place=place)
+        clip = find(session, Clip, clip_id)
+        question = optics.snapping(clip, services().files, wanted.frame, (wanted.x, wanted.y))
+    return jsonify(place=services().apart.call(clip.name, edge_near, *question))
 
 
 @blueprint.post("/clips/<int:clip_id>/flat")

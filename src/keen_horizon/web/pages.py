@@ -8,11 +8,10 @@ from flask import Blueprint, redirect, render_template, request, url_for
 from sqlalchemy import select
 from werkzeug.wrappers import Response
 
-from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.operations.clips import media_files
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.lookup import find
-from keen_horizon.operations.treating import find_version, solve_clip
+from keen_horizon.operations.treating import chosen_treatment, solve_clip
 from keen_horizon.store.models import Clip, ClipState, Project
 from keen_horizon.web.present import clip_card, clip_detail, work_list
 from keen_horizon.web.report import clip_report
@@ -40,7 +39,7 @@ def shelf(project_id: int) -> str:
         projects = [(p.id, p.name) for p in session.scalars(select(Project).order_by(Project.name))]
         page = {
             "project": project.id,
-            "clips": [clip_card(clip) for clip in project.clips],
+            "clips": [clip_card(clip, services().files) for clip in project.clips],
             "media": media_files(services().settings.media),
         }
         return render_template("shelf.html", project=project, projects=projects, page=page)
@@ -53,7 +52,7 @@ def bench(clip_id: int) -> str:
         clip = find(session, Clip, clip_id)
         if clip.state is not ClipState.READY:
             raise NotPossible(f"{clip.name} is not ready yet. Wait for it on the shelf.")
-        return render_template("bench.html", clip=clip, page=clip_detail(clip))
+        return render_template("bench.html", clip=clip, page=clip_detail(clip, services().files))
 
 
 @blueprint.get("/clips/<int:clip_id>/report")
@@ -63,13 +62,16 @@ def report(clip_id: int) -> str:
     with services().session() as session:
         clip = find(session, Clip, clip_id)
         letter = request.args.get("version", "")
-        stored = find_version(clip, letter).treatment if letter else clip.draft
-        treatment = Treatment.from_json(stored or {})
+        treatment = chosen_treatment(clip, letter or "draft")
         solution = solve_clip(session, files, clip, treatment).to_json()
         worst = solution["pinches"][0]["frame"] if solution["pinches"] else solution["first"]
         frame = request.args.get("frame", worst, type=int)
         page = clip_report(
-            clip, treatment, solution, min(max(frame, solution["first"]), solution["first"] + solution["frames"] - 1)
+            clip,
+            treatment,
+            letter or "draft",
+            solution,
+            min(max(frame, solution["first"]), solution["first"] + solution["frames"] - 1),
         )
         return render_template("report.html", clip=clip, letter=letter, report=page)
 

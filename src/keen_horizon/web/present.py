@@ -10,7 +10,7 @@ from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.media.proxy import THUMBNAILS
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.jobs.progress import work_json
-from keen_horizon.operations.material import clip_info
+from keen_horizon.operations.material import clip_info, source_changed
 from keen_horizon.operations.treating import render_bytes
 from keen_horizon.operations.works import recent_works, waiting_works
 from keen_horizon.store.files import FileStore
@@ -22,7 +22,13 @@ FORMAT_NAMES = {
 }  # fmt: skip
 
 
-def clip_card(clip: Clip) -> dict[str, Any]:
+CHANGED = (
+    "The file in the folder was replaced or changed since it was prepared. Prepare it anew on the shelf; what was "
+    "found in the earlier one is kept."
+)
+
+
+def clip_card(clip: Clip, files: FileStore) -> dict[str, Any]:
     """A clip on the shelf."""
     card: dict[str, Any] = {
         "id": clip.id,
@@ -33,7 +39,8 @@ def clip_card(clip: Clip) -> dict[str, Any]:
         "thumbnail_count": THUMBNAILS,
         "facts": "",
         "notice": None,
-        "shake": max((m.shake_percent for m in clip.measurements), default=None),
+        "changed": source_changed(clip, files),
+        "shake": max((m.shake_percent for m in clip.found_in_it(clip.measurements)), default=None),
         "version": clip.versions[-1].letter if clip.versions else None,
         "renders": sum(1 for render in clip.renders if render.key),
         "work": _current(clip.works),
@@ -48,7 +55,7 @@ def clip_card(clip: Clip) -> dict[str, Any]:
     return card
 
 
-def clip_detail(clip: Clip) -> dict[str, Any]:
+def clip_detail(clip: Clip, files: FileStore) -> dict[str, Any]:
     """A clip on the bench."""
     info = clip_info(clip)
     return {
@@ -64,12 +71,14 @@ def clip_detail(clip: Clip) -> dict[str, Any]:
             "bit_depth": info.bit_depth,
             "sound": info.sound,
             "variable_rate": info.variable_rate,
-            "notice": info.broken_note,
+            "notice": CHANGED if source_changed(clip, files) else info.broken_note,
         },
         "proxy": {**(clip.proxy or {}), "url": f"/media/clips/{clip.id}/proxy.mp4"},
         "draft": _current_document(clip.draft),
-        "measured": [[m.first, m.last] for m in clip.measurements],
-        "pins": [{"marks": p.marks, "first": p.first, "last": p.last, "lost": p.lost} for p in clip.pins],
+        "measured": [[m.first, m.last] for m in clip.found_in_it(clip.measurements)],
+        "pins": [
+            {"marks": p.marks, "first": p.first, "last": p.last, "lost": p.lost} for p in clip.found_in_it(clip.pins)
+        ],
         "found_lens": _found_lens(clip.works),
         "versions": [version_json(version) for version in clip.versions],
         "renders": [render_json(render) for render in clip.renders if render.key],
@@ -85,7 +94,12 @@ def _found_lens(works: list[Work]) -> dict[str, Any] | None:
 
 def version_json(version: Version) -> dict[str, Any]:
     """A saved version."""
-    return {"letter": version.letter, "zoom": version.zoom, "treatment": _current_document(version.treatment)}
+    return {
+        "letter": version.letter,
+        "zoom": version.zoom,
+        "person": version.person,
+        "treatment": _current_document(version.treatment),
+    }
 
 
 def render_json(render: Render) -> dict[str, Any]:
@@ -106,7 +120,8 @@ def render_json(render: Render) -> dict[str, Any]:
 
 def work_row(work: Work) -> dict[str, Any]:
     """A piece of work on the jobs page."""
-    row = {**work_json(work), "clip_name": work.clip.name, "ready": work.clip.info is not None, "needs": 0}
+    row = {**work_json(work), "clip_name": work.clip.name, "ready": work.clip.info is not None, "needs": 0,
+           "person": work.person, "stopped_by": work.stopped_by}  # fmt: skip
     if work.render and work.clip.info:
         row |= {"what": _what(work.render), "needs": render_bytes(work.render) if work.state.open else 0}
     return row

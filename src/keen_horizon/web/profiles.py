@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import PurePath
 from typing import Any, Literal
 
 from flask import Blueprint, jsonify, render_template, request
@@ -13,19 +12,22 @@ from werkzeug.wrappers import Response
 
 from keen_horizon.core.lens.board import board_svg
 from keen_horizon.core.lens.calibration import LEAST_ACROSS, Board
-from keen_horizon.core.lens.exchange.files import FORMS, LARGEST, write_profile
+from keen_horizon.core.lens.exchange.files import FORMS, LARGEST, read_profile, write_profile
 from keen_horizon.core.lens.families import FAMILIES
 from keen_horizon.core.lens.lens import fields_of_view
 from keen_horizon.core.lens.over_time import lens_of
 from keen_horizon.core.lens.profile import Profile
-from keen_horizon.core.treatment.optics import LensSettings
+from keen_horizon.core.treatment.optics import LONGEST_FOCAL, SHORTEST_FOCAL, LensSettings
 from keen_horizon.jobs.progress import work_json
 from keen_horizon.operations import profiles
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.lookup import find
 from keen_horizon.operations.material import clip_info
+from keen_horizon.operations.names import kept_name
 from keen_horizon.store.models import Clip, ClipState, StoredProfile
-from keen_horizon.web.api import Body, SomeClips
+from keen_horizon.web.api import SomeClips
+from keen_horizon.web.bodies import Body, RowNumber, body, document
+from keen_horizon.web.downloads import attached
 from keen_horizon.web.services import services
 
 blueprint = Blueprint("profiles", __name__)
@@ -35,9 +37,9 @@ class NewProfile(Body):
     """A name for the lens of a clip."""
 
     name: str
-    clip: int
+    clip: RowNumber
     lens: LensSettings
-    focal: float | None = None
+    focal: float | None = Field(default=None, ge=SHORTEST_FOCAL, le=LONGEST_FOCAL)
 
 
 class WantedBoard(Body):
@@ -52,7 +54,7 @@ class WantedCalibration(Body):
     """A clip of a board, and what the lens shall be called."""
 
     board: WantedBoard
-    clip: int
+    clip: RowNumber
     name: str
 
 
@@ -79,28 +81,30 @@ def list_profiles() -> Response:
 @blueprint.post("/api/lens-profiles")
 def save() -> Response:
     """Keep a clip's lens under a name."""
-    body = NewProfile.model_validate(request.get_json(silent=True))
+    wanted = body(NewProfile)
     with services().session() as session:
-        profiles.save_profile(session, find(session, Clip, body.clip), body.name, body.lens, body.focal)
+        profiles.save_profile(session, find(session, Clip, wanted.clip), wanted.name, wanted.lens, wanted.focal)
         return jsonify(_all(session))
 
 
 @blueprint.post("/api/lens-profiles/files/<name>")
 def bring_in(name: str) -> Response:
-    """Read a lens file of any known form, sent as the body."""
+    """Read a lens file of any known form, sent as the wanted."""
+    name = kept_name(name)
     data = request.stream.read(LARGEST + 1)
+    profile = services().apart.call(name, read_profile, data, name)
     with services().session() as session:
-        profiles.import_profile(session, data, PurePath(name).name)
+        profiles.import_profile(session, profile)
         return jsonify(_all(session))
 
 
 @blueprint.post("/api/lens-profiles/boards")
 def calibrate() -> Response:
     """Queue finding a lens by a board that a clip films."""
-    body = WantedCalibration.model_validate(request.get_json(silent=True))
+    wanted = body(WantedCalibration)
     with services().session() as session:
-        clip = find(session, Clip, body.clip)
-        work = profiles.request_calibration(session, clip, Board(**body.board.model_dump()), body.name)
+        clip = find(session, Clip, wanted.clip)
+        work = profiles.request_calibration(session, clip, Board(**wanted.board.model_dump()), wanted.name)
         return jsonify(work=work_json(work))
 
 
@@ -116,7 +120,7 @@ def board() -> Response:
 @blueprint.put("/api/lens-profiles/<int:profile_id>")
 def change(profile_id: int) -> Response:
     """Put another document in a profile's place."""
-    profile = Profile.from_json(request.get_json(silent=True))
+    profile = Profile.from_json(document())
     with services().session() as session:
         profiles.change_profile(session, find(session, StoredProfile, profile_id), profile)
         return jsonify(_all(session))
@@ -134,9 +138,9 @@ def remove(profile_id: int) -> Response:
 @blueprint.post("/api/lens-profiles/<int:profile_id>/apply")
 def apply(profile_id: int) -> Response:
     """Give a profile's lens to clips."""
-    body = SomeClips.model_validate(request.get_json(silent=True))
+    wanted = body(SomeClips)
     with services().session() as session:
-        changed = profiles.apply_profile(session, find(session, StoredProfile, profile_id), body.clips)
+        changed = profiles.apply_profile(session, find(session, StoredProfile, profile_id), wanted.clips)
         return jsonify(clips=[_clip_row(clip) for clip in changed])
 
 
@@ -148,10 +152,9 @@ def profile_file(profile_id: int, form: str) -> Response:
     with services().session() as session:
         stored = find(session, StoredProfile, profile_id)
         text = write_profile(Profile.from_json(stored.document), form)
-        stem = "".join(c if c.isalnum() else "_" for c in stored.name).encode("ascii", "replace").decode()
+        stem = "".join(c if c.isalnum() else "_" for c in stored.name)
     kind = {"json": "application/json", "xml": "application/xml"}.get(form.rpartition(".")[2], "application/yaml")
-    headers = {"Content-Disposition": f'attachment; filename="{stem.replace("?", "_")}.{form}"'}
-    return Response(text, mimetype=kind, headers=headers)
+    return attached(text, kind, f"{stem}.{form}")
 
 
 def _all(session: Session) -> list[dict[str, Any]]:

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import json
 from typing import Any
-from urllib.parse import quote
 
 import numpy as np
 
@@ -17,8 +15,8 @@ CHART = (640, 90)
 INTENTS = {"glide": "Glide", "hold": "Hold", "pin": "Pin", "level": "Level", None: "as shot"}
 
 
-def clip_report(clip: Clip, treatment: Treatment, solution: dict[str, Any], frame: int) -> dict[str, Any]:
-    """What the report's template shows; `solution` is a solved treatment as the interface gets it."""
+def clip_report(clip: Clip, treatment: Treatment, which: str, solution: dict[str, Any], frame: int) -> dict[str, Any]:
+    """What the report's template shows; `solution` is the solved treatment, "draft" or a letter, as pages get it."""
     info = clip_info(clip)
     figures = solution["ledger"]
     shake_top = max(0.05, *solution["shake_before"])
@@ -29,7 +27,7 @@ def clip_report(clip: Clip, treatment: Treatment, solution: dict[str, Any], fram
         "range": f"frames {solution['first']}-{solution['first'] + solution['frames'] - 1}",
         "frame": frame,
         "before": still,
-        "after": f"{still}&treatment={quote(json.dumps(treatment.to_json()))}",
+        "after": f"{still}&of={which}",
         "settings": _settings(treatment),
         "figures": [
             ("zoom, largest", f"{figures['zoom']:.3f}×"), ("zoom, mean", f"{figures['mean_zoom']:.3f}×"),

@@ -27,7 +27,7 @@ class Profile(BaseModel):
     `focal` is the focal length in half-diagonals of the frame where it is known; fisheyes tell it by themselves.
     """
 
-    model_config = ConfigDict(frozen=True, extra="forbid", populate_by_name=True)
+    model_config = ConfigDict(frozen=True, extra="forbid", populate_by_name=True, allow_inf_nan=False)
 
     schema_name: Literal["keen-horizon/lens-profile/1"] = Field(default=SCHEMA, alias="schema")
     name: str = Field(min_length=1, max_length=80)

@@ -17,7 +17,7 @@ from keen_horizon.core.treatment.deliver import Deliver
 from keen_horizon.core.treatment.framing import Framing
 from keen_horizon.core.treatment.motion import Motion
 from keen_horizon.core.treatment.optics import Optics
-from keen_horizon.core.treatment.parts import Part
+from keen_horizon.core.treatment.parts import FrameNumber, Part
 
 SCHEMA: Literal["keen-horizon/treatment/1"] = "keen-horizon/treatment/1"
 
@@ -25,8 +25,8 @@ SCHEMA: Literal["keen-horizon/treatment/1"] = "keen-horizon/treatment/1"
 class FrameRange(Part):
     """The used part of a clip, frames inclusive."""
 
-    first: int = Field(alias="in", ge=0)
-    last: int = Field(alias="out", ge=0)
+    first: FrameNumber = Field(alias="in")
+    last: FrameNumber = Field(alias="out")
 
     @model_validator(mode="after")
     def _ordered(self) -> FrameRange:
@@ -65,7 +65,11 @@ class Treatment(Part):
     @staticmethod
     def from_json(data: object) -> Treatment:
         """Check and read a document. Raises TreatmentError naming the key at fault."""
-        return Treatment.from_text(json.dumps(data))
+        try:
+            text = json.dumps(data)
+        except RecursionError as error:
+            raise TreatmentError("Treatment: the document is nested too deep.") from error
+        return Treatment.from_text(text)
 
     @staticmethod
     def from_text(text: str) -> Treatment:

@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field, model_validator
 
-from keen_horizon.core.treatment.parts import Key, LevelLine, Part
+from keen_horizon.core.treatment.parts import MOST_FRAMES, MOST_KEYS, Coordinate, FrameNumber, Key, LevelLine, Part
 
 Freedom = Literal["shift", "turn", "size", "tilt"]
 
@@ -29,23 +29,23 @@ class StrengthKey(Key):
 class Ease(Part):
     """A stretch of `width` frames around `frame` where `amount` of the correction is given up."""
 
-    frame: int = Field(ge=0)
-    width: int = Field(ge=2)
+    frame: FrameNumber
+    width: int = Field(ge=2, le=MOST_FRAMES)
     amount: float = Field(default=1.0, ge=0.0, le=1.0)
 
 
 class Mark(Part):
     """Where the editor set a point: frame, and place in pixels of the upright clip with square pixels."""
 
-    frame: int = Field(ge=0)
-    x: float
-    y: float
+    frame: FrameNumber
+    x: Coordinate
+    y: Coordinate
 
 
 class PinPoint(Part):
     """A subject's point; every mark after the first mends the track around it."""
 
-    marks: tuple[Mark, ...] = Field(min_length=1)
+    marks: tuple[Mark, ...] = Field(min_length=1, max_length=MOST_KEYS)
 
     @model_validator(mode="after")
     def _distinct(self) -> PinPoint:
@@ -64,7 +64,7 @@ class Pin(Part):
 class Level(Part):
     """Lines the editor drew; without any, what the clip itself shows tells the level."""
 
-    lines: tuple[LevelLine, ...] = ()
+    lines: tuple[LevelLine, ...] = Field(default=(), max_length=MOST_KEYS)
 
     @model_validator(mode="after")
     def _distinct(self) -> Level:
@@ -82,10 +82,10 @@ class Motion(Part):
 
     intent: Literal["hold", "glide", "pin", "level"] | None = "glide"
     response_s: float = Field(default=0.8, ge=0.1, le=5.0)
-    response_keys: tuple[ResponseKey, ...] = ()
+    response_keys: tuple[ResponseKey, ...] = Field(default=(), max_length=MOST_KEYS)
     strength: float = Field(default=1.0, ge=0.0, le=1.0)
-    strength_keys: tuple[StrengthKey, ...] = ()
-    ease: tuple[Ease, ...] = ()
+    strength_keys: tuple[StrengthKey, ...] = Field(default=(), max_length=MOST_KEYS)
+    ease: tuple[Ease, ...] = Field(default=(), max_length=MOST_KEYS)
     pin: Pin = Pin()
     level: Level = Level()
     freedom: tuple[Freedom, ...] = USUAL_FREEDOMS

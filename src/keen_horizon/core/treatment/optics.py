@@ -8,7 +8,7 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from keen_horizon.core.lens.families import FAMILIES
-from keen_horizon.core.treatment.parts import Key, LevelLine, Part
+from keen_horizon.core.treatment.parts import MOST_KEYS, Coordinate, FrameNumber, Key, LevelLine, Part
 
 OpticsFigure = Literal[
     "coefficient_1", "coefficient_2", "coefficient_3", "coefficient_4", "coefficient_5",
@@ -16,6 +16,8 @@ OpticsFigure = Literal[
     "corner_1", "corner_2", "corner_3", "corner_4", "corner_5", "corner_6", "corner_7", "corner_8",
 ]  # fmt: skip
 LensFamily = Literal["division", "inverse", "polynomial", "equidistant", "equisolid", "stereographic", "series"]
+
+Corner = tuple[Coordinate, Coordinate]
 
 MOST_MOVED = 1.5  # of the frame's side
 SHORTEST_FOCAL, LONGEST_FOCAL = 0.05, 100.0  # half-diagonals
@@ -57,15 +59,15 @@ class LensSettings(Part):
 class Straightedge(Part):
     """Points (x, y) along something straight, in pixels of the upright clip, on a frame; used from three on."""
 
-    frame: int = Field(ge=0)
-    points: tuple[tuple[float, float], ...] = Field(min_length=1, max_length=64)
+    frame: FrameNumber
+    points: tuple[tuple[Coordinate, Coordinate], ...] = Field(min_length=1, max_length=64)
 
 
 class OpticsKeys(Part):
     """The keys of one figure of the optics, which stand in for it."""
 
     figure: OpticsFigure
-    keys: tuple[Key, ...] = Field(min_length=1, max_length=1000)
+    keys: tuple[Key, ...] = Field(min_length=1, max_length=MOST_KEYS)
 
     @model_validator(mode="after")
     def _sound(self) -> OpticsKeys:
@@ -80,8 +82,8 @@ class OpticsKeys(Part):
 class CornerMark(Part):
     """Where the four corners of a flat thing lie on a frame, clockwise, in pixels of the upright clip."""
 
-    frame: int = Field(ge=0)
-    corners: tuple[tuple[float, float], tuple[float, float], tuple[float, float], tuple[float, float]]
+    frame: FrameNumber
+    corners: tuple[Corner, Corner, Corner, Corner]
 
     @model_validator(mode="after")
     def _convex(self) -> CornerMark:
@@ -123,14 +125,14 @@ class Optics(Part):
     """
 
     lens: LensSettings | None = None
-    straightedges: tuple[Straightedge, ...] = ()
+    straightedges: tuple[Straightedge, ...] = Field(default=(), max_length=MOST_KEYS)
     turn: CameraTurn = CameraTurn()
     upright_lines: tuple[LevelLine, ...] = Field(default=(), max_length=32)
     corners: tuple[float, float, float, float, float, float, float, float] = (0.0,) * 8
     projection: Literal["straight", "cylinder", "stereographic"] = "straight"
     focal: float | None = Field(default=None, ge=SHORTEST_FOCAL, le=LONGEST_FOCAL)
     zoom: Literal["one", "each frame"] = "one"
-    keys: tuple[OpticsKeys, ...] = ()
+    keys: tuple[OpticsKeys, ...] = Field(default=(), max_length=MOST_KEYS)
     flat: FlatThing | None = None
     falloff: None = None
     fringe: None = None

@@ -1,32 +1,40 @@
-"""What the parts of a treatment have in common."""
+"""What the parts of a treatment have in common: frames and places within bounds, numbers that are finite."""
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
+MOST_FRAMES = 10_000_000  # four days at 30 frames a second
+MOST_KEYS = 1000  # of one thing: no editor sets as many, and each is solved for
+FARTHEST_PX = 100_000.0  # from a picture's corner: twice the side of the largest picture
+LARGEST_VALUE = 1_000_000.0  # of anything that is keyed; each figure has bounds of its own besides
+
+FrameNumber = Annotated[int, Field(ge=0, le=MOST_FRAMES)]
+Coordinate = Annotated[float, Field(ge=-FARTHEST_PX, le=FARTHEST_PX)]
+
 
 class Part(BaseModel):
-    model_config = ConfigDict(frozen=True, extra="forbid", populate_by_name=True, ser_json_inf_nan="constants")
+    model_config = ConfigDict(frozen=True, extra="forbid", populate_by_name=True, allow_inf_nan=False)
 
 
 class Key(Part):
     """A value at a frame, and how it goes on to the next key: gliding without overshoot, evenly, or not at all."""
 
-    frame: int = Field(ge=0)
-    value: float
+    frame: FrameNumber
+    value: float = Field(ge=-LARGEST_VALUE, le=LARGEST_VALUE)
     ease: Literal["smooth", "even", "hold"] = "smooth"
 
 
 class LevelLine(Part):
     """A line drawn along something level or upright: two places in pixels of the upright clip, on a frame."""
 
-    frame: int = Field(ge=0)
-    x1: float
-    y1: float
-    x2: float
-    y2: float
+    frame: FrameNumber
+    x1: Coordinate
+    y1: Coordinate
+    x2: Coordinate
+    y2: Coordinate
 
     @model_validator(mode="after")
     def _long_enough(self) -> LevelLine:

@@ -35,6 +35,8 @@ export const versionsBar = () => ({
   versions: pageData().versions,
   current: "",
   /** @param {any} version */
+  versionText: ({ zoom, person }) => [zoom && `zoom ${zoom.toFixed(3)}×`, person && `by ${person}`].filter(Boolean).join(", "),
+  /** @param {any} version */
   pick(version) {
     this.current = version.letter;
     window.dispatchEvent(new CustomEvent("bench:use", { detail: copy(version.treatment) }));
@@ -122,6 +124,7 @@ export const bench = () => {
       bench.$watch("help", (/** @type {boolean} */ open) => (open ? refs.keys.showModal() : refs.keys.close()));
       bench.$watch("stage", () => bench.stageChanged());
       followWork((work) => bench.worked(work));
+      addEventListener("connection:back", () => bench.solve());
       bench.solve();
       bench.judgeLens();
       bench.listStartingPoints();

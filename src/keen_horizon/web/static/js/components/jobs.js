@@ -56,6 +56,8 @@ export const jobs = () => ({
     return this.needed() ? `The renders that wait need about ${size(this.needed())}; ${left}.` : `${left}.`;
   },
   canRetry: (/** @type {any} */ work) => work.state === "failed" || work.state === "cancelled",
+  /** Who asked for it, and who stopped it, where people sign in. @param {any} work */
+  whoText: ({ person, stopped_by }) => [person && `by ${person}`, stopped_by && `stopped by ${stopped_by}`].filter(Boolean).join(", "),
   stateOf: (/** @type {any} */ work) => (work.stopping ? "stopping" : work.state),
   progressOf: (/** @type {any} */ work) => (work.state === "working" ? workText(work) : work.total ? `${work.done} of ${work.total}` : ""),
   /** @param {any} work @param {string} action */

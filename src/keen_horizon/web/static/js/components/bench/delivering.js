@@ -1,6 +1,6 @@
 // @ts-check
 // Deliver: which codec goes where, the output's size, comparisons, and data of the settings as they are.
-import { ask } from "../../net.js";
+import { ask, saveFile } from "../../net.js";
 
 const FORMATS = {
   h264: { label: "H.264", containers: ["mp4", "mov", "mkv"], usual: 18 },
@@ -85,9 +85,14 @@ export const delivering = (parts) => ({
     };
     this.attempt(async () => this.queued(await ask("POST", `${parts.address}/comparisons`, body)));
   },
-  /** @param {string} name */
-  dataAddress(name) {
-    return `/media/clips/${parts.page.id}/${name}?treatment=${encodeURIComponent(JSON.stringify(this.t))}`;
+  /** Save data of the settings as they are. @param {string} name */
+  saveData(name) {
+    this.attempt(() => saveFile(`${parts.address}/data/${name}`, this.t));
+  },
+  /** The report is of what is kept; it is opened once the newest settings are. */
+  async openReport() {
+    await this.attempt(() => this.keptNow());
+    location.assign(this.reportAddress());
   },
   reportAddress() {
     return `/clips/${parts.page.id}/report?frame=${this.frame}`;

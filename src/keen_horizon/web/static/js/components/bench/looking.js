@@ -3,6 +3,7 @@
 import { unpacked } from "../../geometry/lens.js";
 import { IDENTITY, inside } from "../../geometry/matrix.js";
 import { ask } from "../../net.js";
+import { filling } from "../../state/filling.js";
 
 const EXACT_AFTER_MS = 250;
 const NAMES = { before: "before", after: "after", wipe: "before | after", side: "before, after", difference: "difference, three times", onion: "first and last frame" };
@@ -14,6 +15,8 @@ export const looking = (parts) => {
   /** @type {number} */ let exactSoon = 0;
   /** What the viewer was served for lent picture; "" when nothing. */
   let served = "";
+  /** @type {ReturnType<typeof filling> | null} */ let stills = null;
+  /** @type {ReturnType<typeof filling> | null} */ let closeUps = null;
   return {
     views: [
       { value: "before", label: "before" }, { value: "after", label: "after" }, { value: "wipe", label: "wipe" },
@@ -140,46 +143,53 @@ export const looking = (parts) => {
       });
     },
     drawStill() {
-      const treated = this.shown() === "before" ? null : this.t;
-      parts.refs.still.src = this.stillAddress(treated, "");
+      stills ||= filling(parts.refs.still);
+      this.attemptPicture(stills.show(`${parts.address}/stills`, this.wantedStill(this.shown() !== "before")));
     },
-    /** @param {any} treatment null for as shot @param {string} more */
-    stillAddress(treatment, more) {
-      const query = treatment && this.path ? `&treatment=${encodeURIComponent(JSON.stringify(treatment))}` : "";
-      return `/media/clips/${parts.page.id}/still.jpg?frame=${this.frame}${query}${more}`;
+    /** What an exact picture is to be of. @param {boolean} treated else as shot @param {any} [more] */
+    wantedStill(treated, more) {
+      return { frame: this.frame, treatment: treated && this.path ? this.t : null, ...more };
+    },
+    /** @param {Promise<boolean>} shown @param {() => void} [then] once it is on show */
+    async attemptPicture(shown, then) {
+      try {
+        if ((await shown) && then) then();
+      } catch (problem) {
+        this.error = /** @type {Error} */ (problem).message;
+      }
     },
     /** Once the picture stands, exact pixels from the server: what frames lend into it, and a part at full size over it. */
     drawExact() {
       const { exact } = parts.refs;
       clearTimeout(exactSoon);
-      exact.onload = null; // a picture that is still on its way is no longer wanted
+      closeUps ||= filling(exact);
+      closeUps.stop();
       exact.hidden = true;
       if (this.playing || this.stills) return;
       const lends = this.path && this.path.lending && served !== this.servedKey();
       if (!this.closeUp && !lends) return;
-      const mark = this.markLent ? "&mark=1" : "";
       exactSoon = setTimeout(() => {
-        if (lends) this.serveLent(mark);
+        if (lends) this.serveLent();
         if (!this.closeUp) return;
-        exact.onload = () => (exact.hidden = false);
-        exact.src = this.stillAddress(this.shown() === "before" ? null : this.t, this.part() + mark);
+        const wanted = this.wantedStill(this.shown() !== "before", { part: this.part(), mark: this.markLent });
+        const shown = /** @type {ReturnType<typeof filling>} */ (closeUps).show(`${parts.address}/stills`, wanted);
+        this.attemptPicture(shown, () => (exact.hidden = false));
       }, EXACT_AFTER_MS);
     },
     /** What the served picture is of. */
     servedKey() {
       return this.path ? JSON.stringify([this.frame, this.t, this.markLent]) : "";
     },
-    /** @param {string} mark */
-    serveLent(mark) {
+    serveLent() {
       const key = this.servedKey();
       const image = new Image();
-      image.onload = () => {
+      const shown = filling(image).show(`${parts.address}/stills`, this.wantedStill(true, { mark: this.markLent }));
+      this.attemptPicture(shown, () => {
         if (key !== this.servedKey() || this.playing) return;
         served = key;
         parts.viewer.serve(image);
         this.draw();
-      };
-      image.src = this.stillAddress(this.t, mark);
+      });
     },
     /** The part of the picture that fills the viewer at full size, around the pointer. */
     part() {
@@ -187,7 +197,7 @@ export const looking = (parts) => {
       const [width, height] = [Math.round(parseFloat(style.width)), Math.round(parseFloat(style.height))];
       const [w, h] = this.path ? this.path.output : [parts.size.width, parts.size.height];
       const corner = (/** @type {number} */ share, /** @type {number} */ whole, /** @type {number} */ part) => Math.round(Math.max(0, Math.min(whole - part, share * whole - part / 2)));
-      return `&part=${corner(this.pointer[0], w, width)},${corner(this.pointer[1], h, height)},${width},${height}`;
+      return [corner(this.pointer[0], w, width), corner(this.pointer[1], h, height), Math.max(8, width), Math.max(8, height)];
     },
     /** @param {PointerEvent} event */
     pointed(event) {

@@ -1,0 +1,26 @@
+"""One module a kind of job, and the registry of them all.
+
+Every kind can start again after a kill: half-made files have fixed names in the work folder and are written over, a
+measurement goes on from its checkpoint, and what was stored already is not made again.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from sqlalchemy import Engine
+
+from keen_horizon.jobs.kinds.follow import flat, pin
+from keen_horizon.jobs.kinds.ingest import ingest
+from keen_horizon.jobs.kinds.lens import board, lens
+from keen_horizon.jobs.kinds.measure import measure
+from keen_horizon.jobs.kinds.render import render
+from keen_horizon.jobs.progress import Progress
+from keen_horizon.store.files import FileStore
+from keen_horizon.store.models import Work
+
+Job = Callable[[Engine, FileStore, Work, Progress], None]
+
+KINDS: dict[str, Job] = {
+    "ingest": ingest, "measure": measure, "pin": pin, "flat": flat, "lens": lens, "board": board, "render": render,
+}  # fmt: skip

@@ -1,0 +1,86 @@
+"""Preparing a clip: its facts, its light copy for the viewer, its thumbnails."""
+
+from __future__ import annotations
+
+from pathlib import PurePath
+from typing import Any
+
+import numpy as np
+from sqlalchemy import Engine, select
+from sqlalchemy.orm import Session
+
+from keen_horizon.core.errors import MediaError, RangeError, Stopped
+from keen_horizon.core.media.probe import ClipInfo, probe, shortened
+from keen_horizon.core.media.proxy import make_proxy
+from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.jobs.progress import Progress
+from keen_horizon.operations.clips import known_by
+from keen_horizon.operations.material import source_place
+from keen_horizon.operations.starting import first_treatment
+from keen_horizon.store.database import transaction
+from keen_horizon.store.files import FileStore, digest_of
+from keen_horizon.store.models import Clip, ClipState, Work
+
+
+def ingest(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
+    """Prepare a clip, or prepare it anew when its file was replaced; a file that is the same stays prepared."""
+    with transaction(engine) as session:
+        clip = session.get_one(Clip, work.clip_id)
+        source, name, stored = source_place(clip, files), clip.name, clip.source_key
+    if not source.is_file():
+        raise MediaError(f"{name}: the file {source} is no longer there. Put it back and try again.")
+    known = known_by(source)
+    digest = PurePath(stored).stem if stored else digest_of(source, progress.should_stop)
+    if not digest:
+        raise Stopped
+    with transaction(engine) as session:
+        if _prepared_already(session, files, work.clip_id, digest, known):
+            return
+    info, times = probe(source)
+    info = ClipInfo.from_json(info.to_json() | {"name": name})
+    proxy, strip, times_file = (files.work_path(f"ingest-{work.clip_id}{end}") for end in (".mp4", ".jpg", ".npy"))
+    facts = make_proxy(source, info, times, proxy, strip, progress.frames, progress.should_stop)
+    info, times = shortened(info, times, facts.frames)
+    np.save(times_file, times)
+    if known_by(source) != known:
+        raise MediaError(f"{name}: the file changed while it was prepared. Wait until it is copied, then try again.")
+    with transaction(engine) as session:
+        clip = session.get_one(Clip, work.clip_id)
+        clip.bytes, clip.source_modified = known
+        clip.info, clip.digest, clip.state, clip.error = info.to_json(), digest, ClipState.READY, None
+        clip.proxy = {
+            "width": facts.size.width,
+            "height": facts.size.height,
+            "rate": facts.rate,
+            "lost_frames": facts.frames - facts.decoded,
+        }
+        clip.proxy_key = files.keep(proxy, ".mp4")
+        clip.thumbnails_key = files.keep(strip, ".jpg")
+        clip.times_key = files.keep(times_file, ".npy")
+        clip.draft = _fitting(clip.draft, info.frames) or first_treatment(session).to_json()
+
+
+def _prepared_already(session: Session, files: FileStore, clip_id: int, digest: str, known: tuple[int, int]) -> bool:
+    """Whether nothing is left to do: the content is the one that was prepared. Raises MediaError for a twin's."""
+    clip = session.get_one(Clip, clip_id)
+    same = select(Clip).where(Clip.project_id == clip.project_id, Clip.digest == digest, Clip.id != clip.id)
+    twin = session.scalar(same)
+    if twin is not None:
+        raise MediaError(f"{clip.name}: this file is already on the shelf as {twin.name}. Remove this card.")
+    made = (clip.proxy_key, clip.thumbnails_key, clip.times_key)
+    if clip.digest != digest or clip.info is None or not all(key and files.path(key).exists() for key in made):
+        return False
+    clip.state, clip.error = ClipState.READY, None
+    clip.bytes, clip.source_modified = known
+    return True
+
+
+def _fitting(draft: dict[str, Any] | None, frames: int) -> dict[str, Any] | None:
+    """A draft made for another file: its range goes where this one is shorter."""
+    if draft is None:
+        return None
+    try:
+        Treatment.from_json(draft).frames(frames)
+    except RangeError:
+        return draft | {"range": None}
+    return draft
