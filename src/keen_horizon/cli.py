@@ -48,6 +48,8 @@ def main(arguments: list[str] | None = None) -> int:
         return _failed(str(error))
     except OSError as error:
         return _failed(f"{error.filename}: {error.strerror}." if error.filename else str(error))
+    except MemoryError:
+        return _failed("the pictures are too large for this machine's memory. Export them in a smaller size.")
     except KeyboardInterrupt:
         return _failed("stopped.")
     return 0
@@ -224,8 +226,7 @@ def _corners(options: argparse.Namespace) -> None:
 def _probed(source: Path) -> tuple[ClipInfo, NDArray[np.float64]]:
     """The clip's facts as far as it can be worked on; what is missing is said."""
     info, times = probe_decodable(source)
-    if info.broken_note:
-        _tell(info, (info.broken_note,))
+    _tell(info, info.notes)
     return info, times
 
 

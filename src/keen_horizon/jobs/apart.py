@@ -119,20 +119,22 @@ def _serve(connection: Connection) -> None:
 
 
 def _answered(function: Callable[..., Any], arguments: tuple[Any, ...]) -> tuple[str, Any]:
-    import cv2
-
-    too_large = "lost", "its pictures are too large for the memory that may be used."
     try:
         return "answer", function(*arguments)
-    except MemoryError:
-        return too_large
     except (KeenHorizonError, OSError) as error:
         return "error", error
-    except cv2.error as error:
-        return too_large if error.code == cv2.Error.StsNoMem else ("odd", repr(error))
     except Exception as error:
+        if out_of_memory(error):
+            return "lost", "its pictures are too large for the memory that may be used."
         log.exception("a call of %s failed", function.__name__)
         return "odd", repr(error)
+
+
+def out_of_memory(error: Exception) -> bool:
+    """Whether Python or OpenCV found no memory."""
+    import cv2
+
+    return isinstance(error, MemoryError) or (isinstance(error, cv2.error) and error.code == cv2.Error.StsNoMem)
 
 
 def main() -> None:

@@ -10,6 +10,7 @@ from sqlalchemy import Engine, text
 from sqlalchemy.exc import OperationalError
 
 from keen_horizon.core.errors import KeenHorizonError, Stopped
+from keen_horizon.jobs.apart import out_of_memory
 from keen_horizon.jobs.kinds import KINDS
 from keen_horizon.jobs.progress import Progress, announce
 from keen_horizon.operations.works import ended
@@ -23,6 +24,8 @@ LONGEST_ERROR = 2000  # characters: an announcement holds 8000 bytes
 AWAY_S = 600.0  # how long work waits for a database that is away; later it is found by `operations.works.reconcile`
 PAUSE_S = 1.0
 RUNS = 3  # how often work that lost its database is begun anew
+
+TOO_LARGE = "This clip's pictures are too large for the memory that work may use. Export it in a smaller size."
 
 Ended = tuple[WorkState, str | None]
 
@@ -75,11 +78,13 @@ def _outcome(engine: Engine, files: FileStore, work: Work) -> Ended:
             if not _database_back(engine):
                 break
         except MemoryError:
-            return WorkState.FAILED, "This clip's pictures are too large for the memory that work may use."
+            return WorkState.FAILED, TOO_LARGE
         except (KeenHorizonError, OSError) as problem:
             full = isinstance(problem, OSError) and problem.errno == ENOSPC
             return WorkState.FAILED, DISK_FULL if full else str(problem)
-        except Exception:
+        except Exception as problem:
+            if out_of_memory(problem):
+                return WorkState.FAILED, TOO_LARGE
             log.exception("work %s failed", work.id)
             return WorkState.FAILED, "An unexpected error stopped this; the log has details. Try again."
     return WorkState.FAILED, "The database went away while this was worked on. Nothing was lost; try again."

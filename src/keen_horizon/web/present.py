@@ -49,7 +49,7 @@ def clip_card(clip: Clip, files: FileStore) -> dict[str, Any]:
     if clip.info:
         info = ClipInfo.from_json(clip.info)
         rate = f"{info.rate:.2f}".rstrip("0").rstrip(".")
-        card["notice"] = info.broken_note
+        card["notice"] = " ".join(info.notes) or None
         varying = " varying" if info.variable_rate else ""
         card["facts"] = f"{timecode(info.duration)} · {info.coded.width}×{info.coded.height} · {rate} fps{varying}"
     return card
@@ -71,7 +71,7 @@ def clip_detail(clip: Clip, files: FileStore) -> dict[str, Any]:
             "bit_depth": info.bit_depth,
             "sound": info.sound,
             "variable_rate": info.variable_rate,
-            "notice": CHANGED if source_changed(clip, files) else info.broken_note,
+            "notice": CHANGED if source_changed(clip, files) else " ".join(info.notes) or None,
         },
         "proxy": {**(clip.proxy or {}), "url": f"/media/clips/{clip.id}/proxy.mp4"},
         "draft": _current_document(clip.draft),

@@ -6,10 +6,11 @@ how much of the straightened picture is shown and how large, belongs to a clip a
 
 from __future__ import annotations
 
-from typing import Any, Literal
+import unicodedata
+from typing import Annotated, Any, Literal
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError
 
 from keen_horizon.core.errors import ProfileError
 from keen_horizon.core.geometry.picture import Size
@@ -21,6 +22,16 @@ SCHEMA: Literal["keen-horizon/lens-profile/1"] = "keen-horizon/lens-profile/1"
 ASPECT_TOLERANCE = 0.01
 
 
+def _printable(text: Any) -> Any:
+    """A text without control characters and halves of surrogate pairs, which some files have in their names."""
+    if not isinstance(text, str):
+        return text
+    return "".join(" " if unicodedata.category(letter) in ("Cc", "Cs") else letter for letter in text).strip()
+
+
+Text = Annotated[str, BeforeValidator(_printable)]
+
+
 class Profile(BaseModel):
     """The document. `width` and `height` are those of the upright picture the lens was found on.
 
@@ -30,10 +41,10 @@ class Profile(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid", populate_by_name=True, allow_inf_nan=False)
 
     schema_name: Literal["keen-horizon/lens-profile/1"] = Field(default=SCHEMA, alias="schema")
-    name: str = Field(min_length=1, max_length=80)
-    camera: str = Field(default="", max_length=80)
-    mode: str = Field(default="", max_length=80)
-    note: str = Field(default="", max_length=400)
+    name: Text = Field(min_length=1, max_length=80)
+    camera: Text = Field(default="", max_length=80)
+    mode: Text = Field(default="", max_length=80)
+    note: Text = Field(default="", max_length=400)
     width: int = Field(ge=16, le=32768)
     height: int = Field(ge=16, le=32768)
     error_px: float | None = Field(default=None, ge=0)

@@ -161,6 +161,8 @@ def whole_or_nothing(path: Path, partial: Path) -> Iterator[None]:
     try:
         yield
         partial.replace(path)
+    except np.linalg.LinAlgError:
+        raise  # a ValueError that has nothing to do with writing
     except (av.error.FFmpegError, OSError, ValueError) as error:
         raise EncodeError(f"{path.name}: the file could not be written ({_reason(error)}).") from error
     finally:

@@ -19,7 +19,7 @@ import av.video.frame
 import numpy as np
 from numpy.typing import NDArray
 
-from keen_horizon.core.errors import UnreadableVideoError
+from keen_horizon.core.errors import MediaError, UnreadableVideoError
 from keen_horizon.core.media.containers import open_input
 from keen_horizon.core.media.orientation import quarter_turns, upright
 
@@ -75,7 +75,7 @@ def read_frames(
 
     `times` (N,) from `probe` numbers the frames by their times and lets a reader that starts late seek
     instead of decoding from the start. A file that breaks off ends the stream early. Raises
-    UnreadableVideoError when not one frame comes.
+    UnreadableVideoError when not one frame comes, MediaError when the picture's size changes.
     """
     yielded = 0
     with open_input(path) as container:
@@ -84,8 +84,12 @@ def read_frames(
         timed = times is not None and container.format.name != "avi"
         if timed and times is not None and first >= 8:
             container.seek(int(times[first - 1] / float(stream.time_base)), stream=stream, backward=True)
+        size: tuple[int, int] | None = None
         for count, raw in enumerate(_decoded(container, stream)):
             number = count
+            size = size or (raw.width, raw.height)
+            if (raw.width, raw.height) != size:
+                raise _other_size(path, size, raw)
             if timed and times is not None:
                 number = int(np.abs(times - float(raw.time)).argmin())
             if last is not None and number > last:
@@ -98,6 +102,13 @@ def read_frames(
             f"{path.name}: frame {first} could not be decoded. The file is damaged there; "
             "move the in point or copy the file again."
         )
+
+
+def _other_size(path: Path, size: tuple[int, int], raw: av.video.frame.VideoFrame) -> MediaError:
+    return MediaError(
+        f"{path.name}: its picture changes from {size[0]}×{size[1]} to {raw.width}×{raw.height} pixels at "
+        f"{float(raw.time or 0):.2f} s. Split the file there, or export it in one size."
+    )
 
 
 def gapless(frames: Iterator[Frame], first: int, times: NDArray[np.float64]) -> Iterator[Frame]:

@@ -16,12 +16,14 @@ import av.error
 import numpy as np
 from numpy.typing import NDArray
 
-from keen_horizon.core.errors import UnreadableVideoError
+from keen_horizon.core.errors import MediaError, UnreadableVideoError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.media.containers import open_input
 from keen_horizon.core.media.orientation import quarter_turns
 
 MISSING_SECONDS = 1.0
+SMALLEST_SIDE, LARGEST_SIDE = 16, 16384  # as a treatment's output (see treatment.framing); resampling ends at 32767
+MOST_STRETCHED = 32
 
 
 @dataclass(frozen=True)
@@ -46,6 +48,15 @@ class ClipInfo:
     bit_depth: int
     sound: str | None
     promised: int = 0
+    sound_unread: bool = False
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """What to say of a file that can be worked on, but not as a whole."""
+        sound = (
+            "Its sound is of a kind that cannot be read here; it is worked on without." if self.sound_unread else None
+        )
+        return tuple(note for note in (self.broken_note, sound) if note)
 
     @property
     def broken_note(self) -> str | None:
@@ -76,7 +87,8 @@ class ClipInfo:
 def probe(path: Path) -> tuple[ClipInfo, NDArray[np.float64]]:
     """Read a clip's facts and its frame times (N,), seconds on the file's own clock.
 
-    Raises NotVideoError, MediaError as `open_input`, UnreadableVideoError when no frame decodes.
+    Raises NotVideoError, MediaError as `open_input` and for sizes that cannot be worked on, UnreadableVideoError when
+    no frame decodes.
     """
     with open_input(path) as container:
         stream = container.streams.video[0]
@@ -89,7 +101,9 @@ def probe(path: Path) -> tuple[ClipInfo, NDArray[np.float64]]:
         turns = quarter_turns(first)
         width, height = (first.height, first.width) if turns % 2 else (first.width, first.height)
         aspect = Fraction(stream.sample_aspect_ratio or 1) or Fraction(1)
-        sound = container.streams.audio[0].codec_context.name if container.streams.audio else None
+        heard = container.streams.audio[0].codec_context if container.streams.audio else None
+        sound = heard.name if heard else None
+        sound_unread = bool(container.streams.audio) and heard is None
         pixel_format, depth = first.format.name, first.format.components[0].bits
         codec = stream.codec_context.name
         time_base = Fraction(stream.time_base or Fraction(1, 90000))
@@ -98,6 +112,7 @@ def probe(path: Path) -> tuple[ClipInfo, NDArray[np.float64]]:
         times, packets, end = _packet_times(path)
     if len(times) == 0:
         raise _unreadable(path)
+    _check_size(path, Size(width, height), 1 / aspect if turns % 2 else aspect)
     steps = np.diff(times)
     step = float(np.median(steps)) if len(steps) else 1 / fallback_rate
     duration = float(times[-1] - times[0] + step)
@@ -115,9 +130,20 @@ def probe(path: Path) -> tuple[ClipInfo, NDArray[np.float64]]:
         pixel_format=pixel_format,
         bit_depth=depth,
         sound=sound,
+        sound_unread=sound_unread,
         promised=len(times) + (declared - packets if declared else _frames_missing(seconds - end, step)),
     )
     return info, times
+
+
+def _check_size(path: Path, coded: Size, aspect: Fraction) -> None:
+    """Raises MediaError for pictures that nothing here can work on, and that only a mistake makes."""
+    sides = (coded.width, coded.height, round(coded.width * aspect))
+    if min(sides) < SMALLEST_SIDE or max(sides) > LARGEST_SIDE or max(sides) > MOST_STRETCHED * min(sides):
+        raise MediaError(
+            f"{path.name}: its picture is {sides[2]}×{coded.height} pixels. Sides of {SMALLEST_SIDE} to {LARGEST_SIDE} "
+            f"pixels can be worked on, one {MOST_STRETCHED} times the other at most. Export it in another size."
+        )
 
 
 def shortened(info: ClipInfo, times: NDArray[np.float64], frames: int) -> tuple[ClipInfo, NDArray[np.float64]]:

@@ -30,6 +30,7 @@ THUMBNAIL_WIDTH = 240
 KEY_EVERY = 12
 PROXY_QUALITY = 12
 LOW_PASS = 0.6
+SLOWEST, FASTEST = Fraction(1, 10), Fraction(1000)  # of the copy; frames of slower and faster clips only play otherwise
 
 
 @dataclass(frozen=True)
@@ -56,7 +57,7 @@ def make_proxy(
     `progress(done, total)` counts frames. Raises Stopped, MediaError.
     """
     size = info.display.fitted(PROXY_WIDTH)
-    rate = Fraction(info.rate).limit_denominator(1001)
+    rate = min(max(Fraction(info.rate).limit_denominator(1001), SLOWEST), FASTEST)
     frames = gapless(read_frames(source, 0, info.frames - 1, times), 0, times)
     pictures = _scaled(frames, size)
     opening = next(pictures)

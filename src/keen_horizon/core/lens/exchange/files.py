@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import json
+import re
 from pathlib import PurePath
 from typing import Any
+
+import cv2
 
 from keen_horizon.core.errors import ProfileError
 from keen_horizon.core.lens.exchange.opencv import read_opencv, write_opencv
@@ -12,6 +15,8 @@ from keen_horizon.core.lens.exchange.openlensio import read_openlensio, write_op
 from keen_horizon.core.lens.profile import Profile
 
 LARGEST = 1 << 20
+DEEPEST = 32  # OpenLensIO's description goes 6 deep
+_STEPS = re.compile(r"(?P<down>[\[{]|<[A-Za-z_])|(?P<up>[\]}]|</|/>)")
 FORMS = {
     "profile.json": "this project's form",
     "opencv.yml": "OpenCV, YAML",
@@ -31,13 +36,32 @@ def read_profile(data: bytes, name: str) -> Profile:
         raise ProfileError(f"{name}: this is not a text file, so it is no lens profile.") from error
     if not text.strip():
         raise ProfileError(f"{name}: the file is empty.")
+    if _depth(text) > DEEPEST:
+        raise ProfileError(f"{name}: it is nested deeper than a lens file ever is. Is this the right file?")
+    try:
+        return _read(text, PurePath(name).stem[:80] or "lens")
+    except (cv2.error, SystemError, ArithmeticError, LookupError, TypeError, ValueError) as error:
+        raise ProfileError(
+            f"{name}: this cannot be read as a lens. Its figures or its structure are damaged."
+        ) from error
+
+
+def _read(text: str, stem: str) -> Profile:
     document = _json(text)
     if isinstance(document, dict) and "schema" in document:
         return Profile.from_json(document)
-    stem = PurePath(name).stem[:80] or "lens"
     if isinstance(document, dict) and "static" in document:
         return read_openlensio(document, stem)
     return read_opencv(text, stem)
+
+
+def _depth(text: str) -> int:
+    """How deep brackets, braces and tags are nested; parsers of native code go down as deep."""
+    depth = deepest = 0
+    for found in _STEPS.finditer(text):
+        depth += 1 if found.lastgroup == "down" else -1
+        deepest = max(deepest, depth)
+    return deepest
 
 
 def write_profile(profile: Profile, form: str) -> str:

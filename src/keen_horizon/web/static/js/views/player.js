@@ -41,6 +41,8 @@ export function mountPlayer(video, rate, count, shown) {
     });
   }
 
+  /** Play; being paused again before it began is no error. */
+  const start = () => video.play().catch(() => {});
   const seeked = () => {
     seeking = false;
     const number = numberAt(video.currentTime);
@@ -51,7 +53,7 @@ export function mountPlayer(video, rate, count, shown) {
   const ended = () => {
     if (speed > 0) {
       video.currentTime = (bounds.first + 0.5) / rate;
-      video.play();
+      start();
     }
   };
   const loaded = () => shown(frame);
@@ -87,7 +89,7 @@ export function mountPlayer(video, rate, count, shown) {
       if (value > 0) {
         if (frame >= bounds.last || frame < bounds.first) video.currentTime = (bounds.first + 0.5) / rate;
         video.playbackRate = value;
-        video.play();
+        start();
         return;
       }
       video.pause();
