@@ -17,7 +17,8 @@ class Settings:
     """`data` holds media and arrays; `media` is the folder whose files may be used without copying.
 
     `hosts` are names under which browsers reach the application besides those of loopback and `host`; `proxy` is the
-    address of a proxy that is believed when it says that a request came over TLS.
+    address of a proxy that is believed when it says that a request came over TLS. `demo` says whether a place without
+    any project gets the demo's.
     """
 
     data: Path
@@ -27,10 +28,11 @@ class Settings:
     port: int = 8460
     hosts: tuple[str, ...] = ()
     proxy: str | None = None
+    demo: bool = True
 
     @staticmethod
     def from_environment() -> Settings:
-        """KEEN_HORIZON_DATA, _DATABASE_URL, _MEDIA, _HOST, _PORT, _HOSTS (by commas) and _PROXY."""
+        """KEEN_HORIZON_DATA, _DATABASE_URL, _MEDIA, _HOST, _PORT, _HOSTS (by commas), _PROXY, and _DEMO (yes, no)."""
         media = os.environ.get("KEEN_HORIZON_MEDIA")
         return Settings(
             data=Path(os.environ.get("KEEN_HORIZON_DATA") or PROJECT / "var").resolve(),
@@ -40,6 +42,7 @@ class Settings:
             port=int(os.environ.get("KEEN_HORIZON_PORT", "8460")),
             hosts=tuple(name.strip() for name in os.environ.get("KEEN_HORIZON_HOSTS", "").split(",") if name.strip()),
             proxy=os.environ.get("KEEN_HORIZON_PROXY") or None,
+            demo=os.environ.get("KEEN_HORIZON_DEMO", "yes") != "no",
         )
 
     @property

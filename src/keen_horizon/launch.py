@@ -127,7 +127,8 @@ def _run(settings: Settings, address: str) -> int:
     try:
         prepare(settings)
         FileStore(settings.data).forget_cache()
-        demo()
+        if settings.demo:
+            demo()
         children = [_child(name) for name in PROCESSES]
         _await_answer(settings)
         print(f"Keen Horizon is at {address}  (Ctrl+C stops it)", flush=True)

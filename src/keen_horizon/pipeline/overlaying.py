@@ -41,7 +41,7 @@ def overlay_clip(
     """
     began = time.perf_counter()
     layover = Layover(plate_of(treatment, info.display, info.name), info.coded)
-    layers = read_layers(graphics)
+    layers = read_layers(graphics, name)
     first, last = treatment.frames(info.frames)
     total = last - first + 1
     frames = ahead(gapless(read_frames(source, first, last, times), first, times))

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import itertools
 import zipfile
+import zlib
 from collections.abc import Iterator
 from pathlib import Path, PurePath
+from typing import Any
 
 import av.error
 import cv2
@@ -22,18 +24,19 @@ LARGEST_PICTURE = 1 << 28
 KINDS = "a PNG or TIFF picture, a ZIP or folder of them, or a video"
 
 
-def read_layers(path: Path) -> Iterator[Picture]:
+def read_layers(path: Path, name: str | None = None) -> Iterator[Picture]:
     """Pictures (rows, columns, 3 or 4) in R, G, B, A, one a frame; a single picture goes on for ever.
 
-    Raises MediaError when there is not one.
+    `name` is what the editor calls the file. Raises MediaError when there is not one.
     """
+    name = name or path.name
     if path.is_dir():
         return _files(path)
     if path.suffix.lower() in PICTURES:
-        return itertools.repeat(_decoded(path.read_bytes(), path.name))
-    if zipfile.is_zipfile(path):
-        return _archive(path)
-    return _video(path)
+        return itertools.repeat(_decoded(path.read_bytes(), name))
+    if path.suffix.lower() == ".zip" or zipfile.is_zipfile(path):
+        return _archive(path, name)
+    return _video(path, name)
 
 
 def _files(folder: Path) -> Iterator[Picture]:
@@ -43,28 +46,34 @@ def _files(folder: Path) -> Iterator[Picture]:
     return (_decoded(file.read_bytes(), file.name) for file in files)
 
 
-def _archive(path: Path) -> Iterator[Picture]:
-    with zipfile.ZipFile(path) as archive:
-        entries = sorted(e.filename for e in archive.infolist() if PurePath(e.filename).suffix.lower() in PICTURES)
-        if not entries:
-            raise MediaError(f"{path.name}: there is no PNG or TIFF picture in this ZIP file.")
-    return _unpacked(path, entries)
+def _archive(path: Path, name: str) -> Iterator[Picture]:
+    try:
+        with zipfile.ZipFile(path) as archive:
+            entries = sorted(e.filename for e in archive.infolist() if PurePath(e.filename).suffix.lower() in PICTURES)
+    except (zipfile.BadZipFile, ValueError, NotImplementedError) as error:
+        raise MediaError(f"{name}: this ZIP file is damaged or incomplete. Pack the pictures again.") from error
+    if not entries:
+        raise MediaError(f"{name}: there is no PNG or TIFF picture in this ZIP file.")
+    return _unpacked(path, name, entries)
 
 
-def _unpacked(path: Path, entries: list[str]) -> Iterator[Picture]:
+def _unpacked(path: Path, name: str, entries: list[str]) -> Iterator[Picture]:
     with zipfile.ZipFile(path) as archive:
         for entry in entries:
             if archive.getinfo(entry).file_size > LARGEST_PICTURE:
-                raise MediaError(f"{path.name}: {entry} is too large for a picture.")
+                raise MediaError(f"{name}: {entry} is too large for a picture.")
             try:
                 data = archive.read(entry)
-            except (zipfile.BadZipFile, RuntimeError, OSError) as error:
-                raise MediaError(f"{path.name}: {entry} cannot be unpacked. Pack the pictures again.") from error
+            except (zipfile.BadZipFile, zlib.error, EOFError, RuntimeError, NotImplementedError, OSError) as error:
+                raise MediaError(f"{name}: {entry} cannot be unpacked. Pack the pictures again.") from error
             yield _decoded(data, entry)
 
 
 def _decoded(data: bytes, name: str) -> Picture:
-    picture = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED) if data else None
+    try:
+        picture = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED) if data else None
+    except (cv2.error, MemoryError) as error:
+        raise MediaError(f"{name}: the picture is damaged, or larger than can be read. Use {KINDS}.") from error
     if picture is None or picture.dtype not in (np.uint8, np.uint16):
         raise MediaError(f"{name}: this is not a PNG or TIFF picture of 8 or 16 bits. Use {KINDS}.")
     if picture.ndim == 2:
@@ -73,10 +82,17 @@ def _decoded(data: bytes, name: str) -> Picture:
     return np.asarray(picture[..., order])
 
 
-def _video(path: Path) -> Iterator[Picture]:
-    with open_input(path) as container:
+def _video(path: Path, name: str) -> Iterator[Picture]:
+    with _opened(path, name) as container:
         try:
             for frame in container.decode(video=0):
                 yield np.asarray(frame.to_ndarray(format="rgba64le"))
         except av.error.FFmpegError as error:
-            raise MediaError(f"{path.name}: the graphics break off. Render them again.") from error
+            raise MediaError(f"{name}: the graphics break off. Render them again.") from error
+
+
+def _opened(path: Path, name: str) -> Any:
+    try:
+        return open_input(path)
+    except MediaError as error:
+        raise type(error)(str(error).replace(path.name, name)) from error

@@ -20,6 +20,7 @@ from keen_horizon.core.media.formats import COPIED_SOUND
 EDIT_LISTS = ("mp4", "mov")
 ENCODED_SOUND = {"mp4": "aac", "mov": "aac", "mkv": "flac", "webm": "libopus"}  # each cut to the sample there
 OPUS_RATE = 48_000
+USUAL_LAYOUTS = {1: "mono", 2: "stereo", 3: "2.1", 4: "quad", 5: "5.0", 6: "5.1", 7: "6.1", 8: "7.1"}
 
 
 class SoundTrack(Protocol):
@@ -104,7 +105,7 @@ class _Encoded:
         self._out, self._source = out, source
         self._start = start
         rate = OPUS_RATE if codec == "libopus" else stream.codec_context.sample_rate
-        layout = stream.codec_context.layout.name
+        layout = _layout_of(stream)
         self._left = round((end - start) * rate)
         self._written = 0
         self._stream = out.add_stream(codec, rate=rate, layout=layout)
@@ -157,3 +158,9 @@ class _Encoded:
                     yield samples
             if self._left <= 0:
                 return
+
+
+def _layout_of(stream: Any) -> str:
+    """The name of a stream's channel layout; files that only count their channels mean the usual one."""
+    told = str(stream.codec_context.layout.name)
+    return USUAL_LAYOUTS.get(stream.codec_context.channels, told) if told.endswith(" channels") else told
