@@ -256,9 +256,9 @@ def main() -> int:
                     outcome = one_round(application, folder, draw)
                 except AssertionError as problem:
                     outcome, failures = f"FAILED: {problem}", failures + 1
+                if outcome.startswith("FAILED"):
+                    print((folder / "log.txt").read_text()[-6000:])
                 print(f"round {number}: {time.monotonic() - began:.0f} s, killed {outcome}", flush=True)
-        if failures:
-            print((folder / "log.txt").read_text()[-6000:])
     return int(failures > 0)
 
 

@@ -9,7 +9,6 @@ import socket
 import subprocess
 import sys
 import time
-from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
@@ -119,7 +118,7 @@ def own_cluster(data: Path) -> Cluster:
 
 
 def _run(settings: Settings, address: str) -> int:
-    cluster = own_cluster(settings.data)
+    cluster = _cluster_at_last(settings.data)
     settings = replace(settings, database_url=cluster.url)
     os.environ["KEEN_HORIZON_DATABASE_URL"] = cluster.url
     os.environ["KEEN_HORIZON_DATA"] = str(settings.data)
@@ -137,6 +136,18 @@ def _run(settings: Settings, address: str) -> int:
         _end(children)
         cluster.stop()
     return 0
+
+
+def _cluster_at_last(data: Path, seconds: float = 20) -> Cluster:
+    """The folder's cluster; one that was killed just now may take a while to go. Raises as `own_cluster`."""
+    end = time.monotonic() + seconds
+    while True:
+        try:
+            return own_cluster(data)
+        except ClusterError:
+            if not has_cluster(data / "postgres") or time.monotonic() > end:
+                raise
+            time.sleep(LOOK_S)
 
 
 def _with_database() -> Settings:
@@ -180,8 +191,7 @@ def _keep_up(settings: Settings, cluster: Cluster, children: list[subprocess.Pop
     while True:
         if not cluster.answers():
             print("the database ended and is started again", file=sys.stderr, flush=True)
-            with suppress(ClusterError):  # the one that ended may still be going: again at the next look
-                start_cluster(cluster.folder, port=cluster.port)
+            _start_again(cluster)
         for i, child in enumerate(children):
             if child.poll() is not None:
                 print(f"the {PROCESSES[i]} process ended and is started again", file=sys.stderr, flush=True)
@@ -191,6 +201,20 @@ def _keep_up(settings: Settings, cluster: Cluster, children: list[subprocess.Pop
             tidied = time.monotonic()
             _tidy_again(settings)
         time.sleep(LOOK_S)
+
+
+def _start_again(cluster: Cluster, seconds: float = 60) -> None:
+    """Start a database that ended on the port that everybody knows; what is left of it may take a while to go."""
+    end = time.monotonic() + seconds
+    while True:
+        try:
+            start_cluster(cluster.folder, port=cluster.port)
+            return
+        except ClusterError as error:
+            if time.monotonic() > end:
+                print(f"keen-horizon: {error}", file=sys.stderr, flush=True)
+                return  # and again at the next look
+            time.sleep(LOOK_S)
 
 
 def _tidy_again(settings: Settings) -> None:

@@ -18,6 +18,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import quote
 
+import psycopg
+
 DATABASE = "keen_horizon"
 USER = "keen_horizon"
 
@@ -125,12 +127,13 @@ def enterable(folder: Path) -> bool:
 
 
 def _create_database(cluster: Cluster) -> None:
-    import psycopg
-
-    with psycopg.connect(cluster.url.rsplit("/", 1)[0] + "/postgres", autocommit=True) as connection:
-        exists = connection.execute("SELECT 1 FROM pg_database WHERE datname = %s", (DATABASE,)).fetchone()
-        if not exists:
-            connection.execute(f"CREATE DATABASE {DATABASE}")
+    try:
+        with psycopg.connect(cluster.url.rsplit("/", 1)[0] + "/postgres", autocommit=True) as connection:
+            exists = connection.execute("SELECT 1 FROM pg_database WHERE datname = %s", (DATABASE,)).fetchone()
+            if not exists:
+                connection.execute(f"CREATE DATABASE {DATABASE}")
+    except psycopg.Error as error:
+        raise ClusterError(f"PostgreSQL does not answer: {error}") from error
 
 
 def _check_reachable(folder: Path) -> None:
@@ -152,10 +155,21 @@ def _running_port(folder: Path) -> int | None:
     pid_file = folder / "data" / "postmaster.pid"
     if not pid_file.exists():
         return None
+    _forget_the_dead(pid_file)
     status = _run(folder, "pg_ctl", "-D", str(folder / "data"), "status", check=False)
     if status.returncode != 0:
         return None
     return int(pid_file.read_text().splitlines()[3])
+
+
+def _forget_the_dead(pid_file: Path) -> None:
+    """Remove the mark of a server that was killed and that nobody has waited for: it looks alive to pg_ctl."""
+    try:
+        state = Path(f"/proc/{int(pid_file.read_text().splitlines()[0])}/stat").read_text().rpartition(") ")[2][0]
+    except (OSError, ValueError, IndexError):
+        return
+    if state == "Z":
+        pid_file.unlink(missing_ok=True)
 
 
 def _free_port() -> int:
