@@ -116,8 +116,7 @@ def _finished(transaction: Transaction, files: FileStore, upload_id: int) -> Cli
         upload = find(session, Upload, upload_id)
         pieces = [(piece.start, piece.length, piece.digest) for piece in upload.pieces]
         path = _path(files, upload)
-    with _opened(path, os.O_RDONLY) as file:
-        _hold(file, upload)
+    with _held(path, upload) as file:
         found, good = _read_back(file, pieces)
         wrong_whole = good == upload.size and upload.digest is not None and upload.digest != found
         if good < upload.size or wrong_whole:
@@ -149,11 +148,14 @@ def _take_back(session: Session, upload: Upload, received: int) -> None:
     upload.received = received
 
 
-def _hold(file: int, upload: Upload) -> None:
-    """Be the only one who finishes an upload; the hold ends with the file's handle, or this process."""
+@contextmanager
+def _held(path: Path, upload: Upload) -> Iterator[int]:
+    """The file of an upload, for the only one who finishes it; the hold ends with the block, or this process."""
     try:
-        fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except BlockingIOError:
+        with _opened(path, os.O_RDONLY) as file:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            yield file
+    except (BlockingIOError, FileNotFoundError):  # being finished, or finished just now
         raise PieceRefused(f"{upload.name}: another window sent the last piece just now.", upload.size) from None
 
 
