@@ -144,6 +144,8 @@ class Editor:
         while True:
             upload = self.patiently(lambda client: client.told("POST", f"/api/projects/{project}/uploads", begun))
             at = upload["received"]
+            if upload["clip"]:
+                return int(upload["clip"])
             with suppress(*AWAY):
                 client = Client(self._application.address)
                 while True:
@@ -152,13 +154,10 @@ class Editor:
                     if status != 200:
                         break
                     told = json.loads(answer)
-                    if "clip" in told:
+                    if told["clip"]:
                         return int(told["clip"])
                     at = told["received"]
                     time.sleep(0.02)
-            known = self.patiently(lambda client: client.told("GET", f"/api/projects/{project}/clips"))
-            if mine := [card["id"] for card in known if card["name"] == clip.name]:
-                return int(mine[0])
 
     def finish(self, clip: int) -> None:
         """See a clip through: prepared, measured and rendered, trying again what failed."""

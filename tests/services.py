@@ -12,6 +12,7 @@ import tempfile
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 from urllib.request import urlopen
 
@@ -36,6 +37,7 @@ def _environment(settings: Settings) -> dict[str, str]:
         "KEEN_HORIZON_DATABASE_URL": settings.database_url,
         "KEEN_HORIZON_MEDIA": str(settings.media),
         "KEEN_HORIZON_PORT": str(settings.port),
+        "KEEN_HORIZON_HOST": settings.host,
     }
 
 
@@ -85,7 +87,7 @@ def serving(settings: Settings) -> Iterator[str]:
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
-    settings = Settings(settings.data, settings.database_url, settings.media, port=port)
+    settings = replace(settings, port=port)
     address = f"http://127.0.0.1:{port}"
     process = start(settings, "serve")
 

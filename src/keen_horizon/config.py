@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 PROJECT = Path(__file__).resolve().parents[2]
-LOOPBACK_NAMES = ("localhost", "127.0.0.1", "[::1]")
+LOOPBACK_NAMES = ("localhost", "127.0.0.1")
 
 
 @dataclass(frozen=True)

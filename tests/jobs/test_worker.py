@@ -10,6 +10,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from benches import Bench
 from services import start, stop, wait_for, working
 from truth import SMALL, corner_errors, pair_truth, rms
 
@@ -17,55 +18,14 @@ from keen_horizon.config import Settings
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.media.probe import probe
 from keen_horizon.core.motion.measurement import Measurement
-from keen_horizon.core.treatment.document import Treatment
-from keen_horizon.operations import clips, treating, works
+from keen_horizon.operations import clips, works
 from keen_horizon.operations.lookup import find
 from keen_horizon.store.cluster import start_cluster
 from keen_horizon.store.database import connect, migrate, transaction
-from keen_horizon.store.files import FileStore
-from keen_horizon.store.models import Clip, ClipState, MeasuredRange, Render, Work, WorkState
+from keen_horizon.store.models import MeasuredRange, Render, Work, WorkState
 from keen_horizon.web import create_app
 
 LONG = 270
-
-
-class Bench:
-    """A project with one clip, and questions about it."""
-
-    def __init__(self, settings: Settings, source: Path) -> None:
-        self.engine = connect(settings.database_url)
-        self.files = FileStore(settings.data)
-        with transaction(self.engine) as session:
-            project = clips.new_project(session, "Kill test")
-            self.clip = clips.register_clip(session, self.files, project.id, source).id
-
-    def ask(self, question):
-        with transaction(self.engine) as session:
-            return question(session)
-
-    def ready(self) -> bool:
-        return self.ask(lambda s: s.get_one(Clip, self.clip).state is ClipState.READY)
-
-    def measure(self) -> int:
-        return self.ask(lambda s: treating.request_measurement(s, s.get_one(Clip, self.clip), Treatment())).id
-
-    def render(self) -> int:
-        treatment = Treatment.from_json({"deliver": {"quality": 12}})
-        return self.ask(lambda s: treating.request_render(s, s.get_one(Clip, self.clip), treatment))[-1].id
-
-    def work(self, number: int) -> Work:
-        return self.ask(lambda s: s.get_one(Work, number))
-
-    def reached(self, number: int, frames: int) -> bool:
-        work = self.work(number)
-        assert work.state.open, work.error
-        return work.done >= frames
-
-    def finished(self, number: int) -> bool:
-        return not self.work(number).state.open
-
-    def leftovers(self) -> list[str]:
-        return [path.name for path in self.files.work_path("x").parent.iterdir()]
 
 
 @pytest.fixture(scope="module")

@@ -26,7 +26,7 @@ from pathlib import Path, PurePosixPath
 from typing import IO, Any, Protocol
 
 from psycopg.conninfo import conninfo_to_dict
-from sqlalchemy import Connection, select, text
+from sqlalchemy import Connection, Engine, select, text
 from sqlalchemy.orm import Session
 
 from keen_horizon.operations.clips import known_by, used_keys
@@ -69,10 +69,12 @@ def back_up(url: str, files: FileStore, target: Path, progress: Progress = lambd
     A folder that holds an earlier backup of the same store is brought up to date; what it has is not copied again.
     Raises NotPossible, StoreError.
     """
-    with _moment(url) as connection:
+    engine = connect(url)
+    with transaction(engine) as session:
+        identity = belong_together(session, files)
+    with _moment(engine) as connection:
         snapshot = connection.execute(text("SELECT pg_export_snapshot()")).scalar_one()
         with Session(connection) as session:
-            identity = belong_together(session, files)
             wanted = _wanted(session, files)
         there = {name: path for name, path in wanted.items() if path.is_file()}
         missing = tuple(sorted(set(wanted) - set(there)))
@@ -128,9 +130,8 @@ def restore(source: Path, data: Path, progress: Progress = lambda done, total: N
 
 
 @contextmanager
-def _moment(url: str) -> Iterator[Connection]:
-    """A connection that sees one moment of the database, and keeps sweeps away."""
-    engine = connect(url)
+def _moment(engine: Engine) -> Iterator[Connection]:
+    """The only connection of an engine, which sees one moment of the database and keeps sweeps away."""
     try:
         with engine.connect().execution_options(isolation_level="REPEATABLE READ") as connection:
             connection.execute(text("SELECT pg_advisory_xact_lock_shared(:key)"), {"key": SWEEPING})

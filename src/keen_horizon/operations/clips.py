@@ -77,8 +77,9 @@ def clip_from_upload(session: Session, files: FileStore, upload: Upload, receive
     suffix = PurePath(upload.name).suffix.lower()
     key = files.keep(received, suffix if suffix in MEDIA_SUFFIXES else ".bin", digest)
     clip = Clip(project_id=upload.project_id, name=upload.name, source_key=key, bytes=upload.size)
-    session.delete(upload)
-    return _arrive(session, clip)
+    arrived = _arrive(session, clip)
+    upload.clip_id, upload.pieces = arrived.id, []
+    return arrived
 
 
 def retry_arrival(session: Session, clip: Clip) -> Work:

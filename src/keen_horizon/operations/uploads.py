@@ -25,7 +25,7 @@ from keen_horizon.operations.housekeeping import upload_name
 from keen_horizon.operations.lookup import find
 from keen_horizon.operations.names import kept_name
 from keen_horizon.store.files import FileStore
-from keen_horizon.store.models import Clip, Project, Upload, UploadPiece
+from keen_horizon.store.models import Project, Upload, UploadPiece
 
 LARGEST = 1 << 40
 RESERVE = 256 << 20
@@ -50,7 +50,10 @@ def begin_upload(
     modified: int,
     digest: str | None = None,
 ) -> Upload:
-    """Start receiving a file, or find the same file's earlier attempt. `digest` is the SHA-256 of the whole, hex."""
+    """Start receiving a file, or find the same file's earlier attempt, which may be complete and have a clip.
+
+    `digest` is the SHA-256 of the whole, hex.
+    """
     project = find(session, Project, project_id)
     name = kept_name(name)
     if size <= 0:
@@ -62,6 +65,8 @@ def begin_upload(
     fingerprint = f"{name}:{size}:{modified}"
     earlier = select(Upload).where(Upload.project_id == project.id, Upload.fingerprint == fingerprint)
     upload = session.scalar(earlier.order_by(Upload.id).limit(1).with_for_update())
+    if upload is not None and upload.clip_id is not None:
+        return upload
     if upload is None:
         free = files.free_bytes()
         if size + RESERVE > free:
@@ -77,17 +82,17 @@ def begin_upload(
 
 def receive(
     transaction: Transaction, files: FileStore, upload_id: int, start: int, piece: bytes, digest: str | None = None
-) -> tuple[int, Clip | None]:
-    """Write a piece that starts at `start`; the last one makes the clip. Gives how much has arrived, and the clip.
+) -> tuple[int, int | None]:
+    """Write a piece that starts at `start`; the last one makes the clip. Gives how much has arrived, the clip's number.
 
     `digest` is the piece's SHA-256 as its sender has it, hex. Raises PieceRefused, NotThere.
     """
     with transaction() as session:
         upload = find(session, Upload, upload_id, locked=True)
         _write(session, files, upload, start=start, piece=piece, digest=digest)
-    if upload.received < upload.size:
-        return upload.received, None
-    return upload.size, _finished(transaction, files, upload_id)
+    if upload.received == upload.size and upload.clip_id is None:
+        return upload.size, _finished(transaction, files, upload_id)
+    return upload.received, upload.clip_id
 
 
 def _write(session: Session, files: FileStore, upload: Upload, *, start: int, piece: bytes, digest: str | None) -> None:
@@ -110,8 +115,8 @@ def _write(session: Session, files: FileStore, upload: Upload, *, start: int, pi
     upload.received, upload.changed_at = start + len(piece), datetime.now(UTC)
 
 
-def _finished(transaction: Transaction, files: FileStore, upload_id: int) -> Clip:
-    """Read the whole file back, keep it, and make the clip."""
+def _finished(transaction: Transaction, files: FileStore, upload_id: int) -> int:
+    """Read the whole file back, keep it, and make the clip; its number."""
     with transaction() as session:
         upload = find(session, Upload, upload_id)
         pieces = [(piece.start, piece.length, piece.digest) for piece in upload.pieces]
@@ -127,7 +132,7 @@ def _finished(transaction: Transaction, files: FileStore, upload_id: int) -> Cli
             )
         with transaction() as session:
             upload = find(session, Upload, upload_id, locked=True)
-            return clip_from_upload(session, files, upload, path, found)
+            return clip_from_upload(session, files, upload, path, found).id
 
 
 def _read_back(file: int, pieces: list[tuple[int, int, str]]) -> tuple[str, int]:

@@ -258,7 +258,10 @@ class Work(Base):
 
 
 class Upload(Base):
-    """A file on its way in, piece by piece; `digest` is the SHA-256 that its sender gave of the whole, if any."""
+    """A file on its way in, piece by piece; `digest` is the SHA-256 that its sender gave of the whole, if any.
+
+    Its `clip` is set once it is in: whoever sends the same again is told so.
+    """
 
     __tablename__ = "upload"
 
@@ -269,6 +272,7 @@ class Upload(Base):
     received: Mapped[int] = mapped_column(BigInteger, default=0)
     digest: Mapped[str | None] = mapped_column(String(64))
     fingerprint: Mapped[str] = mapped_column(String(400), index=True)
+    clip_id: Mapped[int | None] = mapped_column(ForeignKey("clip.id", ondelete="SET NULL"))
     created_at: Mapped[datetime] = mapped_column(default=_now)
     changed_at: Mapped[datetime] = mapped_column(default=_now)
     pieces: Mapped[list[UploadPiece]] = relationship(cascade="all, delete-orphan", order_by="UploadPiece.start")

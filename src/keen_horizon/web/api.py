@@ -115,14 +115,14 @@ def register(project_id: int) -> Response:
 
 @blueprint.post("/projects/<int:project_id>/uploads")
 def begin_upload(project_id: int) -> Response:
-    """Announce a file; says how much of it is here already."""
+    """Announce a file; says how much of it is here already, and the clip where all of it is."""
     wanted = body(NewUpload)
     with services().session() as session:
         files = services().files
         upload = uploads.begin_upload(
             session, files, project_id, wanted.name, wanted.size, wanted.modified, wanted.digest
         )
-        return jsonify(id=upload.id, received=upload.received)
+        return jsonify(id=upload.id, received=upload.received, clip=upload.clip_id)
 
 
 @blueprint.put("/uploads/<int:upload_id>/<int:offset>")
@@ -133,7 +133,7 @@ def send_piece(upload_id: int, offset: int) -> Response:
     """
     here, piece = services(), request.get_data()
     received, clip = uploads.receive(here.session, here.files, upload_id, offset, piece, _sent_digest())
-    return jsonify(received=received, clip=clip.id) if clip else jsonify(received=received)
+    return jsonify(received=received, clip=clip)
 
 
 def _sent_digest() -> str | None:

@@ -42,7 +42,7 @@ def ingest(engine: Engine, files: FileStore, work: Work, progress: Progress) -> 
     facts = make_proxy(source, info, times, proxy, strip, progress.frames, progress.should_stop)
     info, times = shortened(info, times, facts.frames)
     np.save(times_file, times)
-    if known_by(source) != known:
+    if not stored and known_by(source) != known:
         raise MediaError(f"{name}: the file changed while it was prepared. Wait until it is copied, then try again.")
     with transaction(engine) as session:
         clip = session.get_one(Clip, work.clip_id)

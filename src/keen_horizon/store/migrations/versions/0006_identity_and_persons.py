@@ -33,6 +33,7 @@ def upgrade() -> None:
     op.execute("DELETE FROM upload")  # what had arrived of them has no digests: their senders begin anew
     op.add_column("upload", sa.Column("received", sa.BigInteger(), nullable=False))
     op.add_column("upload", sa.Column("digest", sa.String(64)))
+    op.add_column("upload", sa.Column("clip_id", sa.Integer(), sa.ForeignKey("clip.id", ondelete="SET NULL")))
     op.add_column("upload", sa.Column("changed_at", sa.DateTime(timezone=True), nullable=False))
     op.add_column("clip", sa.Column("source_root", sa.String(8)))
     op.add_column("clip", sa.Column("source_modified", sa.BigInteger()))

@@ -185,6 +185,7 @@ export async function sendFile(project, file, progress, waiting) {
       const upload = await ask("POST", `/api/projects/${project}/uploads`, begun);
       let at = upload.received;
       progress(at);
+      if (upload.clip) return upload.clip;
       for (;;) {
         const piece = file.slice(at, at + PIECE);
         const answer = await ask("PUT", `/api/uploads/${upload.id}/${at}`, piece, { more: await digestOf(piece) });
