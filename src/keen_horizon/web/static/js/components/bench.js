@@ -124,7 +124,10 @@ export const bench = () => {
       bench.$watch("help", (/** @type {boolean} */ open) => (open ? refs.keys.showModal() : refs.keys.close()));
       bench.$watch("stage", () => bench.stageChanged());
       followWork((work) => bench.worked(work));
-      addEventListener("connection:back", () => bench.solve());
+      addEventListener("connection:back", () => {
+        this.error = "";
+        bench.solve();
+      });
       bench.solve();
       bench.judgeLens();
       bench.listStartingPoints();
