@@ -105,7 +105,7 @@ def follow_a_front(page: Page) -> None:
     page.get_by_role("button", name="Set four corners on this frame").click()
     click_on_picture(page, FRONT)
     page.get_by_label("lay a chequered picture on it").check()
-    page.get_by_role("link", name="corners CSV").scroll_into_view_if_needed()
+    page.get_by_role("button", name="corners CSV").scroll_into_view_if_needed()
     shoot(page, "flat")
     page.get_by_text("For tracking and 3-D").click()
 
