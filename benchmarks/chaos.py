@@ -95,8 +95,11 @@ class Application:
                     _kill(child)
 
     def _kill_postgres(self) -> None:
+        folder = self.data / "postgres" / "data"
         with suppress(OSError, ValueError, IndexError):
-            _kill(int((self.data / "postgres" / "data" / "postmaster.pid").read_text().splitlines()[0]))
+            server = int((folder / "postmaster.pid").read_text().splitlines()[0])
+            if str(folder).encode() in _command(server):  # the file may be older than whatever has its number now
+                _kill(server)
 
 
 def _children(parent: int) -> list[int]:

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import asyncio
+from types import SimpleNamespace
+
 import pytest
 from benches import Bench
+from procrastinate.exceptions import ConnectorException
 from services import wait_for, working
 from sqlalchemy.exc import OperationalError
 
 from keen_horizon.config import Settings
-from keen_horizon.jobs import running
+from keen_horizon.jobs import running, worker
 from keen_horizon.jobs.kinds import KINDS
 from keen_horizon.jobs.queue import queue_name, queued
 from keen_horizon.jobs.running import run_work
@@ -126,3 +130,32 @@ def test_a_cancelled_preparation_says_so_on_its_clip(settings: Settings, shaky) 
     bench.ask(lambda s: works.cancel_work(s, s.get_one(Work, number)))
     clip = bench.ask(lambda s: s.get_one(Clip, bench.clip))
     assert (clip.state, clip.error) == (ClipState.FAILED, "Preparing this clip was cancelled.")
+
+
+def test_a_worker_that_looks_dead_keeps_what_it_does_itself() -> None:
+    retried: list[int] = []
+
+    class Manager:
+        async def get_stalled_jobs(self, seconds_since_heartbeat: float) -> list[SimpleNamespace]:
+            return [SimpleNamespace(id=number, task_kwargs={"work_id": number}) for number in (4, 5)]
+
+        async def retry_job(self, job: SimpleNamespace) -> None:
+            retried.append(job.id)
+
+    asyncio.run(worker._revive(SimpleNamespace(job_manager=Manager()), {5}))
+    assert retried == [4]
+
+
+def test_a_worker_outlives_its_queue(settings: Settings, shaky, monkeypatch: pytest.MonkeyPatch) -> None:
+    served: list[int] = []
+
+    async def serve(*_: object) -> None:
+        served.append(1)
+        if len(served) < 3:
+            raise ConnectorException
+
+    monkeypatch.setattr(worker, "_serve", serve)
+    monkeypatch.setattr(worker, "HEARTBEAT_S", 0.01)
+    monkeypatch.setattr(worker.resource, "setrlimit", lambda *_: None)
+    worker.run_worker(settings)
+    assert len(served) == 3

@@ -29,24 +29,35 @@ CONNECTIONS = 3
 
 
 def run_worker(settings: Settings) -> None:
-    """Work until told to stop."""
+    """Work until told to stop; a queue that went away with its database is listened to again when it is back."""
     logging.basicConfig(level=os.environ.get("KEEN_HORIZON_LOG", "WARNING"))
     resource.setrlimit(resource.RLIMIT_AS, (MEMORY_LIMIT, MEMORY_LIMIT))
     cv2.setNumThreads(2)
     engine = connect(settings.database_url, CONNECTIONS)
     files = FileStore(settings.data, settings.media)
-    app = worker_app(settings.database_url)
+    mine: set[int] = set()
 
-    @app.task(name=TASK, queue=HEAVY)
     def work(work_id: int) -> None:
-        run_work(engine, files, work_id)
+        mine.add(work_id)
+        try:
+            run_work(engine, files, work_id)
+        finally:
+            mine.discard(work_id)
 
-    asyncio.run(_serve(app, engine))
+    while True:
+        app = worker_app(settings.database_url)
+        app.task(name=TASK, queue=HEAVY)(work)
+        try:
+            asyncio.run(_serve(app, engine, mine))
+            return
+        except Exception as problem:
+            log.warning("the queue is away (%s); listening again", problem)
+            time.sleep(HEARTBEAT_S)
 
 
-async def _serve(app: App, engine: Engine) -> None:
+async def _serve(app: App, engine: Engine, mine: set[int]) -> None:
     async with app.open_async():
-        watch = asyncio.create_task(_look_out(app, engine))
+        watch = asyncio.create_task(_look_out(app, engine, mine))
         try:
             await app.run_worker_async(
                 queues=[HEAVY],
@@ -63,12 +74,12 @@ async def _serve(app: App, engine: Engine) -> None:
                 await watch
 
 
-async def _look_out(app: App, engine: Engine) -> None:
+async def _look_out(app: App, engine: Engine, mine: set[int]) -> None:
     """Give jobs of dead workers back to the queue; now and every minute, work that the queue has lost."""
     reconciled = -RECONCILE_S
     while True:
         try:
-            await _revive(app)
+            await _revive(app, mine)
             if time.monotonic() - reconciled >= RECONCILE_S:
                 await asyncio.to_thread(_reconcile, engine)
                 reconciled = time.monotonic()
@@ -77,11 +88,13 @@ async def _look_out(app: App, engine: Engine) -> None:
         await asyncio.sleep(HEARTBEAT_S)
 
 
-async def _revive(app: App) -> None:
+async def _revive(app: App, mine: set[int]) -> None:
+    """Give jobs of dead workers back; a busy machine may make this one look dead: what it does itself it keeps."""
     jobs: Any = await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=DEAD_AFTER_S)
     for job in jobs:
-        log.warning("job %s lost its worker and is tried again", job.id)
-        await app.job_manager.retry_job(job)
+        if job.task_kwargs.get("work_id") not in mine:
+            log.warning("job %s lost its worker and is tried again", job.id)
+            await app.job_manager.retry_job(job)
 
 
 def _reconcile(engine: Engine) -> None:

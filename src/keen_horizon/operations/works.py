@@ -64,9 +64,13 @@ def reconcile(session: Session) -> list[Work]:
     That is left behind where the database went away between the end of a job and the note of it. Returns what was
     queued again.
     """
-    in_hand, again = queued(session), []
-    for work in session.scalars(select(Work).where(Work.state.in_((WorkState.WAITING, WorkState.WORKING)))):
+    found = session.scalars(select(Work).where(Work.state.in_((WorkState.WAITING, WorkState.WORKING)))).all()
+    in_hand, again = queued(session), []  # read after the rows: what came in between has a job, and is not among them
+    for work in found:
         if queue_name(work) in in_hand:
+            continue
+        session.refresh(work, with_for_update=True)
+        if not work.state.open:  # it ended in between
             continue
         if work.stop_wanted:
             ended(session, work, WorkState.CANCELLED)
