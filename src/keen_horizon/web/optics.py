@@ -10,7 +10,7 @@ from werkzeug.wrappers import Response
 
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.optics import LensFamily, LensSettings, Optics, Straightedge
-from keen_horizon.core.treatment.parts import MOST_KEYS, Coordinate, FrameNumber, LevelLine
+from keen_horizon.core.treatment.parts import Coordinate, FrameNumber, LevelLine
 from keen_horizon.jobs.progress import work_json
 from keen_horizon.operations import optics, plates, treating
 from keen_horizon.operations.lookup import find
@@ -20,6 +20,7 @@ from keen_horizon.web.bodies import Body, body, posted_treatment
 from keen_horizon.web.services import services
 
 LARGEST_GRAPHICS = 4 << 30
+MOST_LINES = 100  # that a lens is found by: more tell nothing new, and are solved for while a page waits
 
 blueprint = Blueprint("optics", __name__, url_prefix="/api")
 
@@ -27,7 +28,7 @@ blueprint = Blueprint("optics", __name__, url_prefix="/api")
 class WantedLens(Body):
     """Straightedges to find a lens by, of a fixed `family` or any; or a `given` lens to judge by them."""
 
-    straightedges: tuple[Straightedge, ...] = Field(max_length=MOST_KEYS)
+    straightedges: tuple[Straightedge, ...] = Field(max_length=MOST_LINES)
     family: LensFamily | None = None
     given: LensSettings | None = None
 

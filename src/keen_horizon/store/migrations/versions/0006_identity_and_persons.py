@@ -42,7 +42,8 @@ def upgrade() -> None:
     op.add_column("work", sa.Column("stopped_by", sa.String(80)))
     for table, columns in FINDINGS.items():
         op.add_column(table, sa.Column("source_digest", sa.String(64)))
-        op.execute(f"UPDATE {table} SET source_digest = clip.digest FROM clip WHERE clip.id = {table}.clip_id")
+        made_in = "coalesce(clip.digest, '')"
+        op.execute(f"UPDATE {table} SET source_digest = {made_in} FROM clip WHERE clip.id = {table}.clip_id")
         op.alter_column(table, "source_digest", nullable=False)
         before = ["clip_id", *columns]
         op.drop_constraint("_".join([table, *before, "key"]), table, type_="unique")
