@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import queue
+import time
 from collections.abc import Iterator
 
 from flask import Blueprint, Response, jsonify
@@ -13,6 +14,7 @@ from keen_horizon.web.services import services
 blueprint = Blueprint("events", __name__)
 
 QUIET_S = 15.0
+LONGEST_S = 3600.0  # then the page asks again, and has to be signed in still, where people sign in
 MOST_STREAMS = 260  # each holds one of the server's threads (see launch); pages beyond that ask every two seconds
 
 
@@ -28,9 +30,10 @@ def stream() -> tuple[Response, int] | Response:
 
 
 def _events(changes: Changes) -> Iterator[str]:
+    end = time.monotonic() + LONGEST_S
     with changes.stream() as unread:
         yield "retry: 2000\n\n"
-        while True:
+        while time.monotonic() < end:
             try:
                 change = unread.get(timeout=QUIET_S)
             except queue.Empty:
