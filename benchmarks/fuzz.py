@@ -50,6 +50,8 @@ def fuzz_media(count: int, seed: int) -> list[str]:
         apart = Apart(seconds=LONGEST_S)
 
         def one(number: int) -> None:
+            if number % 250 == 0:
+                print(f"media: {number} begun, {len(troubles)} troubles", flush=True)
             draw = random.Random(seed * 1_000_003 + number)
             name, content = draw.choice(contents)
             out = folder / f"{number}"
@@ -161,8 +163,11 @@ def main() -> int:
         parser.add_argument(f"--{name}", type=int, default=usual)
     options = parser.parse_args()
     began = time.monotonic()
-    troubles = fuzz_application(options.treatments, options.lenses, options.seed)
-    troubles += fuzz_media(options.media, options.seed)
+    troubles: list[str] = []
+    if options.treatments or options.lenses:
+        troubles += fuzz_application(options.treatments, options.lenses, options.seed)
+    if options.media:
+        troubles += fuzz_media(options.media, options.seed)
     print(f"{time.monotonic() - began:.0f} s, {len(troubles)} troubles")
     print("\n".join(troubles))
     return 1 if troubles else 0

@@ -30,6 +30,11 @@ def rms(values: np.ndarray) -> float:
     return float(np.sqrt((np.asarray(values) ** 2).mean()))
 
 
+def padding(size: int) -> bytes:
+    """A box of MP4 that players pass over, to make a file larger."""
+    return size.to_bytes(4, "big") + b"free" + bytes(size - 8)
+
+
 def run_ffmpeg(ffmpeg: str, *arguments: object) -> None:
     """Run ffmpeg, quietly, or fail with what it said."""
     command = [ffmpeg, "-y", "-v", "error", *(str(argument) for argument in arguments)]

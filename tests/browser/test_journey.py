@@ -13,7 +13,7 @@ from accessibility import violations
 from playwright.sync_api import Browser, Page, Route, expect
 from services import wait_for
 from steps import bring_in, canvas_of, draft_of, frame_of, go, press, start_project, to_bench, to_shared_bench, zoom_of
-from truth import run_ffmpeg, turned
+from truth import padding, run_ffmpeg, turned
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities
@@ -202,7 +202,7 @@ def test_a_broken_connection_goes_on_where_it_stopped(page: Page, tmp_path: Path
     """Pieces of 8 MB: the second finds no server, the first is not sent again."""
     start_project(page)
     clip = tmp_path / "long.mp4"
-    clip.write_bytes(shaky[0].read_bytes() + b"\0\0\0\x08free" * (2 << 20))
+    clip.write_bytes(shaky[0].read_bytes() + padding(16 << 20))
     sent: list[str] = []
 
     def through(route: Route) -> None:

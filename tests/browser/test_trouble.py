@@ -13,6 +13,7 @@ from chaos import running
 from playwright.sync_api import Browser, Page, expect
 from services import serving, throw_away_cluster, wait_for
 from steps import bring_in, press, settled, start_project, to_bench, to_shared_bench, zoom_of
+from truth import padding
 
 from keen_horizon.config import Settings
 from keen_horizon.operations.persons import add_person
@@ -113,7 +114,7 @@ def test_two_windows_send_one_file(page: Page, tmp_path: Path, shaky) -> None:
     """Both send the same pieces; one clip comes of it, as it was."""
     start_project(page)
     clip = tmp_path / "both.mp4"
-    clip.write_bytes(shaky[0].read_bytes() + b"\0\0\0\x08free" * (3 << 20))
+    clip.write_bytes(shaky[0].read_bytes() + padding(20 << 20))
     other = page.context.new_page()
     other.goto(page.url)
     settled(other)

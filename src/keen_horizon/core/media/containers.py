@@ -18,6 +18,7 @@ from keen_horizon.core.errors import MediaError, NotVideoError
 
 _EBML = b"\x1a\x45\xdf\xa3"
 _MOV_BOXES = {b"ftyp", b"moov", b"mdat", b"wide", b"free", b"skip", b"pnot"}
+LONGEST_OPENING_S = 60  # an index of millions of empty boxes would take minutes
 NAMES = "MP4, MOV, MKV, WebM and AVI"
 
 
@@ -52,7 +53,9 @@ def open_input(path: Path) -> av.container.InputContainer:
     if name == "mov":
         options |= {"enable_drefs": "0", "use_absolute_path": "0"}
     try:
-        container = av.open(str(path), format=name, options=options, metadata_errors="replace")
+        container = av.open(
+            str(path), format=name, options=options, metadata_errors="replace", timeout=(LONGEST_OPENING_S, None)
+        )
     except (av.error.FFmpegError, ValueError) as error:
         raise NotVideoError(
             f"{path.name}: the file is damaged or incomplete and cannot be opened. "
