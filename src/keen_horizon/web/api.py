@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import re
-from base64 import b64decode
 from dataclasses import asdict
 from pathlib import PurePath
 from typing import Any, Literal
@@ -15,8 +13,8 @@ from werkzeug.wrappers import Response
 from keen_horizon.core.starting_points import started
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.jobs.progress import work_json
-from keen_horizon.operations import clips, starting, treating, uploads, works
-from keen_horizon.operations.errors import NotPossible, NotThere
+from keen_horizon.operations import clips, starting, treating, works
+from keen_horizon.operations.errors import NotThere
 from keen_horizon.operations.lookup import find
 from keen_horizon.operations.material import clip_flat, clip_info, clip_times
 from keen_horizon.pipeline.flat_things import plane_document
@@ -34,15 +32,6 @@ class NewProject(Body):
     """A project to start."""
 
     name: str
-
-
-class NewUpload(Body):
-    """A file about to be sent; `modified` (ms) helps to find an earlier attempt, `digest` is its SHA-256 if known."""
-
-    name: str
-    size: int = Field(le=1 << 62)
-    modified: int = Field(default=0, ge=-(1 << 53), le=1 << 53)
-    digest: str | None = Field(default=None, pattern="^[0-9a-f]{64}$")
 
 
 class MediaFile(Body):
@@ -111,39 +100,6 @@ def register(project_id: int) -> Response:
     with services().session() as session:
         clip = clips.register_from_folder(session, services().files, project_id, services().settings.media, wanted.path)
         return jsonify(clip_card(clip, services().files))
-
-
-@blueprint.post("/projects/<int:project_id>/uploads")
-def begin_upload(project_id: int) -> Response:
-    """Announce a file; says how much of it is here already, and the clip where all of it is."""
-    wanted = body(NewUpload)
-    with services().session() as session:
-        files = services().files
-        upload = uploads.begin_upload(
-            session, files, project_id, wanted.name, wanted.size, wanted.modified, wanted.digest
-        )
-        return jsonify(id=upload.id, received=upload.received, clip=upload.clip_id)
-
-
-@blueprint.put("/uploads/<int:upload_id>/<int:offset>")
-def send_piece(upload_id: int, offset: int) -> Response:
-    """Send the piece that starts at an offset; the last one makes the clip.
-
-    A `Content-Digest` (RFC 9530, sha-256) is compared with what arrived.
-    """
-    here, piece = services(), request.get_data()
-    received, clip = uploads.receive(here.session, here.files, upload_id, offset, piece, _sent_digest())
-    return jsonify(received=received, clip=clip)
-
-
-def _sent_digest() -> str | None:
-    """The SHA-256 that the sender gave of the body, hex. Raises NotPossible."""
-    header = request.headers.get("Content-Digest", "")
-    given = re.search(r"(?:^|,)\s*sha-256=:([A-Za-z0-9+/=]+):", header)
-    try:
-        return b64decode(given[1], validate=True).hex() if given else None
-    except ValueError:
-        raise NotPossible("The digest that was sent with this piece cannot be read.") from None
 
 
 @blueprint.get("/clips/<int:clip_id>")
