@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from types import SimpleNamespace
 
 import pytest
@@ -132,6 +134,12 @@ def test_a_cancelled_preparation_says_so_on_its_clip(settings: Settings, shaky) 
     assert (clip.state, clip.error) == (ClipState.FAILED, "Preparing this clip was cancelled.")
 
 
+def in_a_thread(call: Callable[[], None]) -> None:
+    """Browser tests of the same process leave an event loop running in the main thread, and there is one a thread."""
+    with ThreadPoolExecutor(1) as pool:
+        pool.submit(call).result()
+
+
 def test_a_worker_that_looks_dead_keeps_what_it_does_itself() -> None:
     retried: list[int] = []
 
@@ -142,7 +150,7 @@ def test_a_worker_that_looks_dead_keeps_what_it_does_itself() -> None:
         async def retry_job(self, job: SimpleNamespace) -> None:
             retried.append(job.id)
 
-    asyncio.run(worker._revive(SimpleNamespace(job_manager=Manager()), {5}))
+    in_a_thread(lambda: asyncio.run(worker._revive(SimpleNamespace(job_manager=Manager()), {5})))
     assert retried == [4]
 
 
@@ -157,5 +165,5 @@ def test_a_worker_outlives_its_queue(settings: Settings, shaky, monkeypatch: pyt
     monkeypatch.setattr(worker, "_serve", serve)
     monkeypatch.setattr(worker, "HEARTBEAT_S", 0.01)
     monkeypatch.setattr(worker.resource, "setrlimit", lambda *_: None)
-    worker.run_worker(settings)
+    in_a_thread(lambda: worker.run_worker(settings))
     assert len(served) == 3

@@ -11,7 +11,9 @@ import time
 from typing import Any
 
 import cv2
+import psycopg
 from procrastinate import App
+from procrastinate.exceptions import ConnectorException
 from sqlalchemy import Engine
 
 from keen_horizon.config import Settings
@@ -26,6 +28,7 @@ log = logging.getLogger(__name__)
 RECONCILE_S = 60.0
 MEMORY_LIMIT = 10 << 30
 CONNECTIONS = 3
+AWAY = (ConnectorException, psycopg.Error, OSError)  # what a queue raises whose database went away
 
 
 def run_worker(settings: Settings) -> None:
@@ -50,7 +53,7 @@ def run_worker(settings: Settings) -> None:
         try:
             asyncio.run(_serve(app, engine, mine))
             return
-        except Exception as problem:
+        except AWAY as problem:
             log.warning("the queue is away (%s); listening again", problem)
             time.sleep(HEARTBEAT_S)
 
