@@ -55,7 +55,7 @@ def test_what_could_not_be_done_is_said(tmp_path: Path, capsys: pytest.CaptureFi
     assert main(arguments) == 0
     (note,) = json.loads((tmp_path / "r.json").read_text())["notes"]
     assert note == "Nothing could be followed in any frame, so nothing is steadied."
-    assert capsys.readouterr().err.strip() == f"sky.mp4: {note}"
+    assert capsys.readouterr().err.splitlines() == [f"sky.mp4: {note}", "sky.mp4: Kept: 4:2:0 at 8 bits."]
 
 
 def test_failures_are_one_line_and_exit_1(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import subprocess
+from collections.abc import Iterable
 from pathlib import Path
 
 import av
@@ -40,6 +41,19 @@ def run_ffmpeg(ffmpeg: str, *arguments: object) -> None:
     command = [ffmpeg, "-y", "-v", "error", *(str(argument) for argument in arguments)]
     done = subprocess.run(command, capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr
+
+
+def encoded(ffmpeg: str, path: Path, frames: Iterable[np.ndarray], rate: int, *options: object) -> Path:
+    """Encode pictures (rows, columns, 3), BGR, as ffmpeg is told to."""
+    pictures = list(frames)
+    rows, columns = pictures[0].shape[:2]
+    command = [
+        ffmpeg, "-y", "-v", "error", "-f", "rawvideo", "-pix_fmt", "bgr24", "-s", f"{columns}x{rows}", "-r", str(rate),
+        "-i", "-", *(str(option) for option in options), str(path),
+    ]  # fmt: skip
+    done = subprocess.run(command, input=b"".join(p.tobytes() for p in pictures), capture_output=True, check=False)
+    assert done.returncode == 0, done.stderr
+    return path
 
 
 def turned(flat: Path, clip: Path, degrees: int) -> None:

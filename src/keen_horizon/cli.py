@@ -17,8 +17,9 @@ from keen_horizon.core.errors import KeenHorizonError
 from keen_horizon.core.lens.calibration import Board
 from keen_horizon.core.lens.exchange.files import read_profile
 from keen_horizon.core.lens.plate import plate_treatment
+from keen_horizon.core.media.along import summary
 from keen_horizon.core.media.decodable import probe_decodable
-from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.media.probe import Asked, ClipInfo
 from keen_horizon.core.motion.measurement import Measurement, measurement_notes
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.path.notes import outcome_notes, solution_notes
@@ -26,8 +27,10 @@ from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.render.compare import Comparison
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.keeping import add_keeping
+from keen_horizon.pipeline.delivery import clip_fates
 from keen_horizon.pipeline.flat_things import follow_clip, plane_csv, plane_document
 from keen_horizon.pipeline.lenses import lens_by_board, lens_by_itself, lens_by_lines
+from keen_horizon.pipeline.like_source import like_source
 from keen_horizon.pipeline.maps import write_maps
 from keen_horizon.pipeline.measuring import measure_clip
 from keen_horizon.pipeline.overlaying import overlay_clip
@@ -105,6 +108,10 @@ def _parser() -> argparse.ArgumentParser:
     corners.add_argument("destination", type=Path, metavar="DST")
     corners.add_argument("--treatment", type=Path, required=True, help="treatment document (JSON) with a flat thing")
     corners.set_defaults(run=_corners)
+    for command in (measure, correct, lens, plate, maps, overlay, corners):
+        command.add_argument("--fields", choices=("as-found", "none", "top", "bottom"), default="as-found",
+                             help="which field of interlaced film comes first; none: whole pictures")  # fmt: skip
+        command.add_argument("--pictures", choices=("field", "frame"), help="one picture a field, or one a frame")
     add_keeping(commands)
     for name, text in (
         ("serve", "run the web server"),
@@ -126,7 +133,7 @@ def _application(name: str) -> Any:
 
 def _measure(options: argparse.Namespace) -> None:
     _check_folders(options.out, options.json)
-    info, times = _probed(options.source)
+    info, times = _probed(options)
     measurement = measure_clip(options.source, info, times, 0, info.frames - 1, _bar("measuring"))
     measurement.save(options.out)
     _tell(info, measurement_notes(measurement))
@@ -137,7 +144,8 @@ def _measure(options: argparse.Namespace) -> None:
 def _correct(options: argparse.Namespace) -> None:
     treatment = _treatment(options)
     _check_folders(options.destination, options.report, options.path)
-    info, times = _probed(options.source)
+    info, times = _probed(options)
+    treatment = like_source(treatment, info)
     if options.destination.resolve() == options.source.resolve():
         raise KeenHorizonError(f"{info.name}: the result would overwrite the clip. Choose another name.")
     began = time.perf_counter()
@@ -147,7 +155,7 @@ def _correct(options: argparse.Namespace) -> None:
     path = solve_path(measurement, treatment, pins)
     solved = time.perf_counter()
     notes = (*solution_notes(measurement, treatment), *outcome_notes(path, treatment, pins))
-    _tell(info, notes)
+    _tell(info, (*notes, summary(clip_fates(info, treatment))))
     versus = _versus(options, measurement, treatment)
     facts = render_clip(
         options.source, info, times, path, treatment, options.destination, _bar("rendering"), versus=versus
@@ -167,7 +175,7 @@ def _correct(options: argparse.Namespace) -> None:
 def _lens(options: argparse.Namespace) -> None:
     _check_folders(options.destination)
     treatment = Treatment.from_json(_read_json(options.treatment) if options.treatment else {})
-    info, times = _probed(options.source)
+    info, times = _probed(options)
     notes: tuple[str, ...] = ()
     if options.profile:
         profile = read_profile(options.profile.read_bytes(), options.profile.name)
@@ -185,8 +193,8 @@ def _lens(options: argparse.Namespace) -> None:
 
 def _plate(options: argparse.Namespace) -> None:
     _check_folders(options.destination)
-    info, times = _probed(options.source)
-    treatment = plate_treatment(_treatment(options), info.name)
+    info, times = _probed(options)
+    treatment = like_source(plate_treatment(_treatment(options), info.name), info)
     first, last = treatment.frames(info.frames)
     path = solve_path(Measurement.still(info.display, first, times[first : last + 1]), treatment)
     render_clip(options.source, info, times, path, treatment, options.destination, _bar("rendering"))
@@ -194,14 +202,14 @@ def _plate(options: argparse.Namespace) -> None:
 
 def _maps(options: argparse.Namespace) -> None:
     _check_folders(options.destination)
-    info, _ = _probed(options.source)
+    info, _ = _probed(options)
     write_maps(info, Treatment.from_json(_read_json(options.treatment)), options.destination, _bar("writing"))
 
 
 def _overlay(options: argparse.Namespace) -> None:
     _check_folders(options.destination)
-    info, times = _probed(options.source)
-    treatment, graphics = _treatment(options), options.graphics
+    info, times = _probed(options)
+    treatment, graphics = like_source(_treatment(options), info), options.graphics
     overlay_clip(
         options.source, info, times, treatment, graphics, graphics.name, options.destination, _bar("rendering")
     )
@@ -209,7 +217,7 @@ def _overlay(options: argparse.Namespace) -> None:
 
 def _corners(options: argparse.Namespace) -> None:
     _check_folders(options.destination)
-    info, times = _probed(options.source)
+    info, times = _probed(options)
     treatment = Treatment.from_json(_read_json(options.treatment))
     if treatment.optics.flat is None:
         raise KeenHorizonError(f"{options.treatment.name}: it sets no corners. Name some under optics.flat.")
@@ -223,9 +231,11 @@ def _corners(options: argparse.Namespace) -> None:
         _write_json(options.destination, document)
 
 
-def _probed(source: Path) -> tuple[ClipInfo, NDArray[np.float64]]:
+def _probed(options: argparse.Namespace) -> tuple[ClipInfo, NDArray[np.float64]]:
     """The clip's facts as far as it can be worked on; what is missing is said."""
-    info, times = probe_decodable(source)
+    every = None if options.pictures is None else options.pictures == "field"
+    asked = Asked(fields=options.fields.replace("-", " "), every_field=every)
+    info, times = probe_decodable(options.source, asked)
     _tell(info, info.notes)
     return info, times
 

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import re
+from dataclasses import asdict
 from pathlib import Path, PurePath
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from keen_horizon.core.media.containers import SUFFIXES
+from keen_horizon.core.media.probe import Asked
 from keen_horizon.jobs.progress import announce
 from keen_horizon.jobs.queue import enqueue
 from keen_horizon.operations.errors import NotPossible
@@ -17,7 +20,7 @@ from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Base, Clip, Project, Render, Upload, Version, Work
 
 KEY = re.compile("(^|_)key$")
-MEDIA_SUFFIXES = {".mp4", ".mov", ".m4v", ".mkv", ".webm", ".avi"}
+MEDIA_SUFFIXES = set(SUFFIXES)
 
 
 def new_project(session: Session, name: str) -> Project:
@@ -88,6 +91,12 @@ def retry_arrival(session: Session, clip: Clip) -> Work:
         raise NotPossible(f"{clip.name} is being worked on.")
     clip.error = None
     return start_work(session, Work(kind="ingest", clip_id=clip.id))
+
+
+def read_otherwise(session: Session, clip: Clip, asked: Asked) -> Work:
+    """Prepare a clip anew with its fields read as asked; what was found in the pictures as they were is kept."""
+    clip.asked = asdict(asked)
+    return retry_arrival(session, clip)
 
 
 def remove_clip(session: Session, clip: Clip) -> None:

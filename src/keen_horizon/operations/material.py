@@ -94,7 +94,7 @@ def covering_range(session: Session, clip: Clip, first: int, last: int) -> Measu
     return session.scalar(
         select(MeasuredRange)
         .where(
-            MeasuredRange.clip_id == clip.id, MeasuredRange.source_digest == clip.digest,
+            MeasuredRange.clip_id == clip.id, MeasuredRange.source_digest == clip.pictures,
             MeasuredRange.first <= first, MeasuredRange.last >= last,
         )
         .order_by(MeasuredRange.last - MeasuredRange.first)
@@ -122,7 +122,7 @@ def covering_pin(session: Session, clip: Clip, pin: PinPoint, first: int, last: 
     return session.scalar(
         select(FollowedPin)
         .where(
-            FollowedPin.clip_id == clip.id, FollowedPin.source_digest == clip.digest,
+            FollowedPin.clip_id == clip.id, FollowedPin.source_digest == clip.pictures,
             FollowedPin.marks == mark_key(pin.marks),
             FollowedPin.first <= first, FollowedPin.last >= last,
         )
@@ -152,7 +152,7 @@ def covering_flat(session: Session, clip: Clip, optics: Optics, first: int, last
     return session.scalar(
         select(FollowedFlat)
         .where(
-            FollowedFlat.clip_id == clip.id, FollowedFlat.source_digest == clip.digest,
+            FollowedFlat.clip_id == clip.id, FollowedFlat.source_digest == clip.pictures,
             FollowedFlat.marks == flat_key(optics.flat, optics),
             FollowedFlat.first <= first, FollowedFlat.last >= last,
         )

@@ -125,7 +125,7 @@ def snapping(clip: Clip, files: FileStore, number: int, place: tuple[float, floa
     info = clip_info(clip)
     if number >= info.frames:
         raise RangeError(f"{clip.name}: there is no frame {number}; the last one is {info.frames - 1}.")
-    return source_file(clip, files), clip_times(clip, files), info.display, number, place
+    return info.footage(source_file(clip, files)), clip_times(clip, files), info.display, number, place
 
 
 def told(lens: Lens) -> dict[str, Any]:

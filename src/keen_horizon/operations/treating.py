@@ -37,6 +37,7 @@ from keen_horizon.operations.material import (
     covering_range,
 )
 from keen_horizon.operations.optics import drawn_optics
+from keen_horizon.pipeline.like_source import like_source
 from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Clip, Render, Version, Work
 
@@ -140,7 +141,7 @@ def request_render(
     other = Treatment.from_json(versus["treatment"]) if versus and versus["treatment"] else None
     if other is not None and other.motion.intent == "pin":
         needed += request_pins(session, clip, other)
-    render = Render(clip_id=clip.id, treatment=treatment.to_json(), versus=versus)
+    render = Render(clip_id=clip.id, treatment=like_source(treatment, clip_info(clip)).to_json(), versus=versus)
     session.add(render)
     session.flush()
     work = start_work(session, Work(kind="render", clip_id=clip.id, render_id=render.id))

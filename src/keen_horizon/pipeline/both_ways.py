@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from pathlib import Path
 from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.errors import Stopped
+from keen_horizon.core.media.footage import Source
 from keen_horizon.core.media.frames import Frame, gapless, read_frames
 from keen_horizon.pipeline.streams import ahead
 
@@ -22,7 +22,7 @@ class BothWays:
 
     def __init__(
         self,
-        source: Path,
+        source: Source,
         times: NDArray[np.float64],
         first: int,
         last: int,

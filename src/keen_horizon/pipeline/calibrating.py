@@ -31,7 +31,7 @@ def calibrate_clip(
     wanted = set(np.linspace(first, last, min(LOOKED_AT, last - first + 1)).round().astype(int).tolist())
     views: list[View] = []
     done, total = 0, len(wanted) + 1
-    for frame in gapless(read_frames(source, first, last, times), first, times):
+    for frame in gapless(read_frames(info.footage(source), first, last, times), first, times):
         if should_stop():
             raise Stopped(f"{info.name}: looking for the board was stopped.")
         if frame.number not in wanted:

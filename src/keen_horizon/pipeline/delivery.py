@@ -11,30 +11,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.media.encode import EncodeSettings, SoundRange, write_video
-from keen_horizon.core.media.formats import SEQUENCES, VIDEO_FORMATS
+from keen_horizon.core.media.along import Fate, delivery, fates, keeps_alpha
+from keen_horizon.core.media.encode import Along, EncodeSettings, write_video
+from keen_horizon.core.media.formats import SEQUENCES
 from keen_horizon.core.media.frames import Frame, Plane
-from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.media.probe import ClipInfo, with_carried
 from keen_horizon.core.media.sequence import write_sequence
 from keen_horizon.core.treatment.deliver import Deliver
-
-
-def pixels_of(frame: Frame, info: ClipInfo, deliver: Deliver) -> tuple[str, int]:
-    """Chroma layout and depth of the output: the source's as far as the format takes them."""
-    chroma = _chroma(frame, info.turns)
-    if deliver.codec in SEQUENCES:
-        return "444", 8 if frame.bit_depth == 8 else 10
-    return VIDEO_FORMATS[deliver.codec].fitting(chroma, frame.bit_depth)
-
-
-def _chroma(frame: Frame, turns: int) -> str:
-    """The source's chroma layout, or 4:2:0 where turning upright made it an odd one."""
-    luma, chroma = frame.planes[0].shape, frame.planes[1].shape
-    if chroma == luma:
-        return "444"
-    if turns % 2 == 0 and chroma[0] == luma[0]:
-        return "422"
-    return "420"
+from keen_horizon.core.treatment.document import Treatment
 
 
 def encode_settings(
@@ -52,33 +36,66 @@ def encode_settings(
         container=deliver.container,
         quality=deliver.quality,
         tags=frame.tags,
+        alpha=keeps_alpha(info, deliver.codec),
+        bit_rate=deliver.bit_rate_kbps and 1000 * deliver.bit_rate_kbps,
+        profile=deliver.profile,
+        light=info.carried.light,
     )
 
 
-def sound_range(
-    source: Path,
-    info: ClipInfo,
-    deliver: Deliver,
-    origin: float,
-    first: int,
-    last: int,
-    times: NDArray[np.float64],
-) -> SoundRange | None:
-    """The sound of frames `first` ... `last`, where the delivered file is to have some."""
-    if deliver.sound == "none" or deliver.codec in SEQUENCES or not info.sound:
+def taken_along(
+    source: Path, info: ClipInfo, treatment: Treatment, origin: float, times: NDArray[np.float64]
+) -> Along | None:
+    """What goes along with the treated range, which begins at `origin` on the file's clock; pictures take nothing."""
+    deliver = treatment.deliver
+    if deliver.codec in SEQUENCES:
         return None
+    info = with_carried(info, source)
+    first, last = treatment.frames(info.frames)
     end = float(times[last + 1]) if last + 1 < len(times) else float(times[last]) + info.duration / info.frames
-    whole = first == 0 and last == info.frames - 1
-    return SoundRange(source, origin, end, whole)
+    with_sound = deliver.sound != "none"
+    what = delivery(
+        info,
+        deliver.container,
+        sound=with_sound,
+        first=first,
+        whole=is_whole(info, treatment),
+        note=f"Keen Horizon: {done_to(treatment)}",
+    )
+    return Along(path=source, start=origin, end=end, carried=info.carried, delivery=what)
+
+
+def is_whole(info: ClipInfo, treatment: Treatment) -> bool:
+    """Whether the treatment's range is the whole clip."""
+    return treatment.frames(info.frames) == (0, info.frames - 1)
+
+
+def clip_fates(info: ClipInfo, treatment: Treatment) -> tuple[Fate, ...]:
+    """What becomes of everything that the clip carries when it is delivered so."""
+    deliver = treatment.deliver
+    return fates(
+        info,
+        codec=deliver.codec,
+        container=deliver.container,
+        sound=deliver.sound != "none",
+        whole=is_whole(info, treatment),
+    )
+
+
+def done_to(treatment: Treatment) -> str:
+    """What a treatment does, in a few words."""
+    intent, optics, edges = treatment.motion.intent, treatment.optics, treatment.framing.edges
+    parts = [f"steadied ({intent})" if intent else "", "lens corrected" if optics.lens else "", f"edges: {edges}"]
+    return ", ".join(part for part in parts if part)
 
 
 def open_writer(
-    path: Path, settings: EncodeSettings, sound: SoundRange | None, first: int
+    path: Path, settings: EncodeSettings, along: Along | None, info: ClipInfo, first: int
 ) -> AbstractContextManager[Any]:
     """The writer for a codec's kind of file; numbered pictures start with `first`."""
     if settings.codec in SEQUENCES:
-        return write_sequence(path, settings, first)
-    return write_video(path, settings, sound)
+        return write_sequence(path, settings, first, info.timecode)
+    return write_video(path, settings, along)
 
 
 def at_depth(planes: tuple[Plane, ...], depth: int, wanted: int) -> tuple[Plane, ...]:

@@ -13,6 +13,7 @@ from keen_horizon.core.errors import LensError, Stopped
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.automatic import AutomaticLens, Edge, automatic_lens, picture_edges
 from keen_horizon.core.lens.edges import nearest_edge
+from keen_horizon.core.media.footage import Source
 from keen_horizon.core.media.frames import Frame, read_frame
 from keen_horizon.core.media.probe import ClipInfo
 
@@ -36,7 +37,7 @@ def find_clip_lens(
         if should_stop():
             raise Stopped(f"{info.name}: looking for the lens was stopped.")
         progress(done, len(numbers) + 1)
-        luma = upright_luma(read_frame(source, int(number), times), info.display)
+        luma = upright_luma(read_frame(info.footage(source), int(number), times), info.display)
         edges += picture_edges(luma, int(number), info.display)
     progress(len(numbers), len(numbers) + 1)
     try:
@@ -48,7 +49,7 @@ def find_clip_lens(
 
 
 def edge_near(
-    source: Path, times: NDArray[np.float64], display: Size, number: int, place: tuple[float, float]
+    source: Source, times: NDArray[np.float64], display: Size, number: int, place: tuple[float, float]
 ) -> list[float] | None:
     """The nearest clear edge to a place of the upright clip on a frame, or None where there is none."""
     luma = upright_luma(read_frame(source, number, times), display)

@@ -59,7 +59,7 @@ def follow_clip(
         raise RangeError(f"{info.name}: the corners were not set inside frames {first}-{last}. Set them there.")
     stage = optics_stage(lens_alone(optics), info.display, first, last)
     walk = BothWays(
-        source, times, first, last, [mark.frame for mark in marks], progress, should_stop,
+        info.footage(source), times, first, last, [mark.frame for mark in marks], progress, should_stop,
         f"{info.name}: following the corners was stopped.",
     )  # fmt: skip
 

@@ -36,7 +36,7 @@ def measure_clip(
     tracker = _resume(checkpoint, info) if checkpoint else MotionTracker.start(info.display)
     start = first + tracker.count
     if start <= last:
-        decoded = gapless(read_frames(source, start, last, times), start, times)
+        decoded = gapless(read_frames(info.footage(source), start, last, times), start, times)
         looks = ahead((luma, tracker.small(luma), float(f.time)) for f in decoded for luma in [f.luma8()])
 
         def keep(state: MotionTracker) -> None:

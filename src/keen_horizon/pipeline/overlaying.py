@@ -13,13 +13,14 @@ from numpy.typing import NDArray
 from keen_horizon.core.errors import MediaError, Stopped
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.plate import plate_of
+from keen_horizon.core.media.along import kept_pixels
 from keen_horizon.core.media.encode import chroma_size
 from keen_horizon.core.media.frames import Frame, Plane, gapless, read_frames
 from keen_horizon.core.media.layers import read_layers
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.render.overlay import Layover
 from keen_horizon.core.treatment.document import Treatment
-from keen_horizon.pipeline.delivery import at_depth, encode_settings, open_writer, pixels_of, sound_range
+from keen_horizon.pipeline.delivery import at_depth, encode_settings, open_writer, taken_along
 from keen_horizon.pipeline.rendering import RenderFacts
 from keen_horizon.pipeline.streams import Behind, ahead
 
@@ -44,22 +45,24 @@ def overlay_clip(
     layers = read_layers(graphics, name)
     first, last = treatment.frames(info.frames)
     total = last - first + 1
-    frames = ahead(gapless(read_frames(source, first, last, times), first, times))
+    frames = ahead(gapless(read_frames(info.footage(source), first, last, times), first, times))
     opening = next(frames)
     chroma, depth = _own_pixels(opening, info, treatment)
     size = Size(info.coded.width // 2 * 2, info.coded.height // 2 * 2)
     settings = encode_settings(opening, info, treatment.deliver, size, chroma, depth, info.pixel_aspect)
     origin = Fraction(opening.time)
-    sound = sound_range(source, info, treatment.deliver, float(origin), first, last, times)
+    along = taken_along(source, info, treatment, float(origin), times)
     done = 0
     frame: Frame | None = opening
-    with open_writer(destination, settings, sound, first) as writer, Behind() as encoder:
+    with open_writer(destination, settings, along, info, first) as writer, Behind() as encoder:
         while frame is not None:
             if should_stop():
                 raise Stopped(f"{info.name}: laying the graphics over it was stopped.")
             picture = next(layers, None)
             planes = frame.planes if picture is None else layover.lay_over(frame, picture, name)
             planes = _cropped(planes, size, chroma)
+            if settings.alpha:
+                planes = (*planes, frame.coverage[: size.height, : size.width])
             encoder.call(writer.write, at_depth(planes, frame.bit_depth, depth), frame.time - origin)
             done += 1
             progress(done, total)
@@ -81,7 +84,7 @@ def _own_pixels(frame: Frame, info: ClipInfo, treatment: Treatment) -> tuple[str
     own = {(1, 1): "444", (1, 2): "422", (2, 2): "420"}.get(
         (round(luma[0] / chroma[0]), round(luma[1] / chroma[1])), "440"
     )
-    layout, depth = pixels_of(frame, info, treatment.deliver)
+    layout, depth = kept_pixels(info, treatment.deliver.codec)
     if layout != own or depth < frame.bit_depth:
         raise MediaError(
             f"{info.name}: {treatment.deliver.codec} would change its {own[0]}:{own[1]}:{own[2]}, "

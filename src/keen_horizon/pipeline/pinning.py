@@ -35,7 +35,7 @@ def pin_clip(
     coded_from_display = resized(info.coded, info.display)
     places = as_complex(transform(coded_from_display, np.array([[mark.x, mark.y] for mark in marks])))
     walk = BothWays(
-        source, times, first, last, [mark.frame for mark in marks], progress, should_stop,
+        info.footage(source), times, first, last, [mark.frame for mark in marks], progress, should_stop,
         f"{info.name}: following the point was stopped.",
     )  # fmt: skip
 

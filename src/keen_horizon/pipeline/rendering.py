@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from keen_horizon.core.errors import MediaError, Stopped
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.mapping.output import output_frame
+from keen_horizon.core.media.along import keeps_alpha, kept_pixels
 from keen_horizon.core.media.frames import Frame, gapless, read_frames
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.path.camera_path import CameraPath
@@ -26,7 +27,7 @@ from keen_horizon.core.render.borrow import lending_frames
 from keen_horizon.core.render.compare import Comparison
 from keen_horizon.core.render.warp import Warper
 from keen_horizon.core.treatment.document import Treatment
-from keen_horizon.pipeline.delivery import at_depth, encode_settings, open_writer, pixels_of, sound_range
+from keen_horizon.pipeline.delivery import at_depth, encode_settings, open_writer, taken_along
 from keen_horizon.pipeline.streams import Behind, ahead
 
 
@@ -71,23 +72,28 @@ def render_clip(
     began = time.perf_counter()
     first, last = treatment.frames(info.frames)
     total = last - first + 1
-    window = FrameWindow(ahead(gapless(read_frames(source, first, last, times), first, times)), _reach(path, versus))
+    window = FrameWindow(
+        ahead(gapless(read_frames(info.footage(source), first, last, times), first, times)), _reach(path, versus)
+    )
     opening = window.opening()
-    chroma, depth = pixels_of(opening, info, treatment.deliver)
-    warpers = [_warper(p, t, info, chroma) for p, t in _legs(path, treatment, versus)]
+    chroma, depth = kept_pixels(info, treatment.deliver.codec)
+    alpha = keeps_alpha(info, treatment.deliver.codec) and versus is None
+    warpers = [_warper(p, t, info, chroma, alpha) for p, t in _legs(path, treatment, versus)]
     output = warpers[-1].output
     size = versus.comparison.size(output.size) if versus else output.size
     settings = encode_settings(opening, info, treatment.deliver, size, chroma, depth, output.pixel_aspect)
     origin = Fraction(opening.time)
-    sound = sound_range(source, info, treatment.deliver, float(origin), first, last, times)
+    along = taken_along(source, info, treatment, float(origin), times)
     gaps = done = 0
-    with open_writer(destination, settings, sound, first) as writer, Behind() as encoder:
+    with open_writer(destination, settings, along, info, first) as writer, Behind() as encoder:
         for frame in window:
             if should_stop():
                 raise Stopped(f"{info.name}: the render was stopped.")
             warped = [warper.warp(frame, window.at) for warper in warpers]
             gaps += warped[-1].gap_pixels
             planes = versus.comparison.joined(*(w.planes for w in warped)) if versus else warped[-1].planes
+            if settings.alpha:
+                planes = (*planes, frame.coverage if warped[-1].alpha is None else warped[-1].alpha)
             encoder.call(writer.write, at_depth(planes, frame.bit_depth, settings.bit_depth), frame.time - origin)
             done += 1
             progress(done, total)
@@ -157,9 +163,9 @@ def _reach(path: CameraPath, versus: Versus | None) -> int:
     return max((max(abs(offset) for offset in lender.offsets) for lender in lenders), default=0)
 
 
-def _warper(path: CameraPath, treatment: Treatment, info: ClipInfo, chroma: str) -> Warper:
+def _warper(path: CameraPath, treatment: Treatment, info: ClipInfo, chroma: str, alpha: bool) -> Warper:
     output = output_frame(path, treatment, info.coded, info.pixel_aspect)
-    return Warper(path, info.coded, output, chroma, treatment)
+    return Warper(path, info.coded, output, chroma, treatment, alpha)
 
 
 def as_shot(treatment: Treatment) -> Treatment:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Iterable
+from dataclasses import asdict
 from typing import Any
 
 import numpy as np
@@ -16,6 +17,7 @@ from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.ledger import ledger, pinch_points
 from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.pipeline.delivery import clip_fates
 from keen_horizon.pipeline.rendering import RenderFacts
 
 
@@ -45,6 +47,7 @@ def correction_report(
             "codec": facts.codec,
             "pix_fmt": facts.pix_fmt,
         },
+        "goes_along": [asdict(fate) for fate in clip_fates(info, treatment)],
         "notes": list(notes),
     }
 

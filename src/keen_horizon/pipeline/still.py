@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import cv2
@@ -11,6 +11,8 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.mapping.output import output_frame
+from keen_horizon.core.media.chroma import written_site
+from keen_horizon.core.media.footage import Source
 from keen_horizon.core.media.frames import Frame, read_frame, read_frames
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.media.proxy import jpeg, limited_range, picture_of, scaled_planes
@@ -44,14 +46,15 @@ def still_jpeg(
     look: Look = Look(),
 ) -> bytes:
     """Frame `number` as JPEG; treated when a path and its treatment are given."""
-    frame, lent = read_frame(source, number, times), None
+    frame, lent = read_frame(info.footage(source), number, times), None
     shown = info.display
     if path is not None and treatment is not None and path.first <= number < path.first + len(path):
         output = output_frame(path, treatment, info.coded, info.pixel_aspect)
         warper = Warper(path, info.coded, output, "420", treatment)
-        around = _around(source, times, number, path)
+        around = _around(info.footage(source), times, number, path)
         warped = warper.warp(frame, around.get if around else alone)
-        frame = Frame(frame.number, frame.time, warped.planes, frame.bit_depth, frame.tags)
+        tags = replace(frame.tags, site=written_site(frame.tags.site))
+        frame = replace(frame, planes=warped.planes, tags=tags)
         lent = warped.lent if look.mark else None
         shown = Size(round(output.size.width * output.pixel_aspect), output.size.height)
     size = shown if look.part else shown.fitted(look.width)
@@ -64,7 +67,7 @@ def still_jpeg(
     return jpeg(picture, 95 if look.part else 90)
 
 
-def _around(source: Path, times: NDArray[np.float64], number: int, path: CameraPath) -> dict[int, Frame]:
+def _around(source: Source, times: NDArray[np.float64], number: int, path: CameraPath) -> dict[int, Frame]:
     """The frames that may lend to a frame, by number."""
     if path.borrowed is None:
         return {}

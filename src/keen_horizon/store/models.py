@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import enum
+import hashlib
 from datetime import UTC, datetime
 from typing import Any, TypeVar
 
@@ -65,6 +66,7 @@ class Clip(Base):
 
     That path is relative to the `source_root` "media" or "data", absolute where there is none (see store.files).
     Such a file may be replaced: it is known by `bytes`, `source_modified` (its time, ns) and `digest`.
+    `asked` is how its fields are to be read, where an editor said so.
     """
 
     __tablename__ = "clip"
@@ -82,6 +84,7 @@ class Clip(Base):
     digest: Mapped[str | None] = mapped_column(String(64))
     bytes: Mapped[int] = mapped_column(BigInteger, default=0)
     info: Mapped[dict[str, Any] | None]
+    asked: Mapped[dict[str, Any] | None]
     proxy: Mapped[dict[str, Any] | None]
     proxy_key: Mapped[str | None]
     thumbnails_key: Mapped[str | None]
@@ -107,8 +110,17 @@ class Clip(Base):
     works: Mapped[list[Work]] = relationship(back_populates="clip", cascade="all, delete-orphan", order_by="Work.id")
 
     def found_in_it(self, findings: list[Finding]) -> list[Finding]:
-        """Of the findings kept, those made in the file as it is now."""
-        return [finding for finding in findings if finding.source_digest == self.digest]
+        """Of the findings kept, those made in the pictures as they are now."""
+        return [finding for finding in findings if finding.source_digest == self.pictures]
+
+    @property
+    def pictures(self) -> str | None:
+        """What tells the clip's pictures from others: its file's digest, and how fields are read where it has some."""
+        reading = (self.info or {}).get("reading") or {}
+        if self.digest is None or not reading.get("first_field"):
+            return self.digest
+        told = f"{self.digest} {reading['first_field']} {reading['every_field']}"
+        return hashlib.sha256(told.encode()).hexdigest()
 
 
 class MeasuredRange(Base):

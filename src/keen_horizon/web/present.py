@@ -18,7 +18,7 @@ from keen_horizon.store.models import Clip, Render, StartingPoint, Version, Work
 
 FORMAT_NAMES = {
     "h264": "H.264", "h265": "H.265", "prores": "ProRes", "vp9": "VP9", "av1": "AV1",
-    "png": "PNG pictures", "tiff": "TIFF pictures",
+    "png": "PNG pictures", "tiff": "TIFF pictures", "exr": "EXR pictures", "source": "like the source",
 }  # fmt: skip
 
 
@@ -39,6 +39,8 @@ def clip_card(clip: Clip, files: FileStore) -> dict[str, Any]:
         "thumbnail_count": THUMBNAILS,
         "facts": "",
         "notice": None,
+        "scan": None,
+        "asked": clip.asked,
         "changed": source_changed(clip, files),
         "shake": max((m.shake_percent for m in clip.found_in_it(clip.measurements)), default=None),
         "version": clip.versions[-1].letter if clip.versions else None,
@@ -49,7 +51,8 @@ def clip_card(clip: Clip, files: FileStore) -> dict[str, Any]:
     if clip.info:
         info = ClipInfo.from_json(clip.info)
         rate = f"{info.rate:.2f}".rstrip("0").rstrip(".")
-        card["notice"] = " ".join(info.notes) or None
+        card["notice"] = " ".join(info.troubles) or None
+        card["scan"] = info.scan_note or ("Whole pictures" if info.may_have_fields else None)
         varying = " varying" if info.variable_rate else ""
         card["facts"] = f"{timecode(info.duration)} · {info.coded.width}×{info.coded.height} · {rate} fps{varying}"
     return card
@@ -71,7 +74,9 @@ def clip_detail(clip: Clip, files: FileStore) -> dict[str, Any]:
             "bit_depth": info.bit_depth,
             "sound": info.sound,
             "variable_rate": info.variable_rate,
-            "notice": CHANGED if source_changed(clip, files) else " ".join(info.notes) or None,
+            "notice": CHANGED if source_changed(clip, files) else " ".join(info.troubles) or None,
+            "scan": info.scan_note,
+            "timecode": _timecode(info),
         },
         "proxy": {**(clip.proxy or {}), "url": f"/media/clips/{clip.id}/proxy.mp4"},
         "draft": _current_document(clip.draft),
@@ -84,6 +89,16 @@ def clip_detail(clip: Clip, files: FileStore) -> dict[str, Any]:
         "renders": [render_json(render) for render in clip.renders if render.key],
         "works": [work_json(work) for work in clip.works[-8:]],
     }
+
+
+def _timecode(info: ClipInfo) -> dict[str, Any] | None:
+    """How the bench counts: frames to a second, and the number that is shown at frame 0 and wherever numbers are
+    left out, so that it only has to count on.
+    """
+    start = info.timecode
+    if start is None:
+        return None
+    return {"nominal": start.nominal, "drop": start.drop, "starts": start.starts(info.frames)}
 
 
 def _found_lens(works: list[Work]) -> dict[str, Any] | None:

@@ -19,6 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, transform
+from keen_horizon.core.media.chroma import chroma_place
 from keen_horizon.core.path.camera_path import CameraPath
 
 Floats = NDArray[np.float64]
@@ -92,13 +93,14 @@ class PlaneGrid:
         return self.shape == other.shape and np.allclose(self.display_from_plane, other.display_from_plane)
 
     @staticmethod
-    def of(shape: tuple[int, int], subsampling: tuple[int, int], display_from_luma: Floats) -> PlaneGrid:
+    def of(shape: tuple[int, int], subsampling: tuple[int, int], display_from_luma: Floats, site: int = 0) -> PlaneGrid:
         """A plane of a picture whose luma samples lie so, with `subsampling` (across, down).
 
-        Chroma samples are taken to lie in the middle of the luma samples they cover.
+        `site` says where chroma samples lie among luma's (see `media.chroma`); it means nothing without subsampling.
         """
         across, down = subsampling
-        luma_from_plane = np.array([[across, 0, (across - 1) / 2], [0, down, (down - 1) / 2], [0, 0, 1]], np.float64)
+        x, y = chroma_place(site, across, down)
+        luma_from_plane = np.array([[across, 0, x], [0, down, y], [0, 0, 1]], np.float64)
         return PlaneGrid(shape, display_from_luma @ luma_from_plane)
 
 

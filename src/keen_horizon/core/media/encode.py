@@ -20,9 +20,15 @@ import numpy as np
 
 from keen_horizon.core.errors import EncodeError
 from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.media.along import EDIT_LISTS, Delivery
+from keen_horizon.core.media.carried import Carried, Light
+from keen_horizon.core.media.chroma import NAMES, written_site
+from keen_horizon.core.media.containers import open_input
 from keen_horizon.core.media.formats import CONTAINERS, VIDEO_FORMATS
 from keen_horizon.core.media.frames import Plane, Tags
-from keen_horizon.core.media.sound import sound_track
+from keen_horizon.core.media.hdr import light_options
+from keen_horizon.core.media.sound import Track, sound_track
+from keen_horizon.core.media.subtitles import subtitle_track
 
 
 @dataclass(frozen=True)
@@ -42,21 +48,28 @@ class EncodeSettings:
     tags: Tags | None = None
     threads: int = 0
     keyframe_interval: int | None = None
+    alpha: bool = False
+    bit_rate: int | None = None
+    profile: str | None = None
+    light: Light | None = None
 
     @property
     def pixel_format(self) -> str:
         """FFmpeg's name for the planes that are written."""
-        return f"yuv{self.chroma}p" + ("" if self.bit_depth == 8 else "10le")
+        return f"yuv{'a' if self.alpha else ''}{self.chroma}p" + ("" if self.bit_depth == 8 else f"{self.bit_depth}le")
 
 
-@dataclass(frozen=True)
-class SoundRange:
-    """The sound of a file between two moments on its own clock; `whole` when that is all of it."""
+@dataclass(frozen=True, kw_only=True)
+class Along:
+    """What goes along from a file: `carried` is all it has, `delivery` what is done with it, between two moments on
+    the file's own clock.
+    """
 
     path: Path
     start: float
     end: float
-    whole: bool
+    carried: Carried
+    delivery: Delivery
 
 
 def chroma_size(size: Size, chroma: str) -> Size:
@@ -76,9 +89,9 @@ class Writer(Protocol):
 class VideoWriter:
     """Writes planes at given times into one open file. Made by `write_video`."""
 
-    def __init__(self, container: Any, settings: EncodeSettings, sound: Any = None) -> None:
+    def __init__(self, container: Any, settings: EncodeSettings) -> None:
         self._container = container
-        self._sound = sound
+        self.tracks: list[Track] = []
         self.settings = settings
         format_ = VIDEO_FORMATS[settings.codec]
         self._stream = container.add_stream(format_.encoder, rate=settings.rate)
@@ -88,7 +101,9 @@ class VideoWriter:
         context.time_base = settings.time_base
         context.sample_aspect_ratio = settings.pixel_aspect
         context.thread_count = settings.threads
-        context.options = format_.options(settings.quality)
+        context.options = encoder_options(settings)
+        if settings.bit_rate:
+            context.bit_rate = settings.bit_rate
         if settings.preset:
             context.options |= {"preset": settings.preset}
         if format_.tag and settings.container in ("mp4", "mov"):
@@ -101,11 +116,19 @@ class VideoWriter:
             context.color_trc = settings.tags.transfer
             context.colorspace = settings.tags.matrix
             context.color_range = settings.tags.range
+            site = NAMES[written_site(settings.tags.site)]
+            if site and settings.chroma == "420":
+                context.options |= {"chroma_sample_location": site}
+
+    @property
+    def stream(self) -> Any:
+        """The stream of pictures."""
+        return self._stream
 
     def write(self, planes: tuple[Plane, ...], time: Fraction) -> None:
         """Encode one frame shown at `time` seconds, and the sound up to there."""
-        if self._sound:
-            self._sound.advance(float(time) + 0.5)
+        for track in self.tracks:
+            track.advance(float(time) + 0.5)
         frame = picture_frame(planes, self.settings)
         frame.time_base = self.settings.time_base
         frame.pts = round(time / self.settings.time_base)
@@ -116,8 +139,22 @@ class VideoWriter:
         """Flush the encoder."""
         for packet in self._stream.encode(None):
             self._container.mux(packet)
-        if self._sound:
-            self._sound.finish()
+        for track in self.tracks:
+            track.finish()
+
+
+def encoder_options(settings: EncodeSettings) -> dict[str, str]:
+    """What an encoder is told: a constant quality, or a bit rate, and what its stream says of the pictures."""
+    options = VIDEO_FORMATS[settings.codec].options(settings.quality)
+    if settings.bit_rate:
+        options.pop("crf", None)
+    if settings.codec == "prores":
+        options["profile"] = settings.profile or ("4444" if settings.chroma == "444" else "hq")
+    for name, value in light_options(settings.codec, settings.light).items():
+        options[name] = ":".join(part for part in (options.get(name), value) if part)
+    if settings.codec == "vp9" and settings.alpha:
+        options["auto-alt-ref"] = "0"  # its encoder cannot look ahead with coverage
+    return options
 
 
 def picture_frame(planes: tuple[Plane, ...], settings: EncodeSettings) -> av.video.frame.VideoFrame:
@@ -132,27 +169,75 @@ def picture_frame(planes: tuple[Plane, ...], settings: EncodeSettings) -> av.vid
 
 
 @contextmanager
-def write_video(path: Path, settings: EncodeSettings, sound: SoundRange | None = None) -> Iterator[VideoWriter]:
+def write_video(path: Path, settings: EncodeSettings, along: Along | None = None) -> Iterator[VideoWriter]:
     """Open `path` for writing; on success the file appears whole, on failure not at all.
 
     Raises EncodeError with the reason: a full disk, an impossible size.
     """
     partial = path.with_name(path.name + ".part")
     # The index of an MP4 goes to the front, so that playing needs no search.
-    options = {"movflags": "+faststart"} if settings.container in ("mp4", "mov") else {}
+    # Tags of any name are kept as open key and value pairs there (ISO/IEC 14496-12, "mdta").
+    options = {"movflags": "+faststart+use_metadata_tags"} if settings.container in EDIT_LISTS else {}
     with whole_or_nothing(path, partial), av.open(
         str(partial), "w", format=CONTAINERS[settings.container], options=options
     ) as container:  # fmt: skip
-        track = None
-        if sound:
-            track = sound_track(container, settings.container, sound.path, sound.start, sound.end, sound.whole)
+        writer = VideoWriter(container, settings)
         try:
-            writer = VideoWriter(container, settings, track)
+            if along:
+                _take_along(container, settings, along, writer)
             yield writer
             writer.finish()
         finally:
-            if track:
+            for track in writer.tracks:
                 track.close()
+
+
+def _take_along(container: Any, settings: EncodeSettings, along: Along, writer: VideoWriter) -> None:
+    """Open the tracks that go along and write tags, timecode and chapters."""
+    carried, delivery, handlers = along.carried, along.delivery, settings.container in EDIT_LISTS
+    start, end = along.start, along.end
+    for number, (sound, way) in enumerate(zip(carried.sounds, delivery.sounds, strict=True)):
+        if way:
+            writer.tracks.append(
+                sound_track(container, along.path, number, sound, way=way, start=start, end=end, handlers=handlers)
+            )
+    for number, (subtitle, way) in enumerate(zip(carried.subtitles, delivery.subtitles, strict=True)):
+        if way:
+            writer.tracks.append(
+                subtitle_track(container, along.path, number, subtitle, start=start, end=end, handlers=handlers)
+            )
+    tags = dict(delivery.tags)
+    reel = tags.pop("reel", None)
+    if reel:
+        tags["reel_name"] = writer.stream.metadata["reel_name"] = reel
+    if "creation_time" in tags:
+        writer.stream.metadata["creation_time"] = tags["creation_time"]
+    if delivery.timecode:
+        writer.stream.metadata["timecode"] = delivery.timecode
+        if not handlers:
+            tags["TIMECODE"] = delivery.timecode
+    container.metadata.update(tags)
+    if delivery.chapters:
+        container.set_chapters(chapters_of(along.path, along.start, along.end))
+
+
+def chapters_of(path: Path, start: float, end: float) -> list[Any]:
+    """A file's chapters that reach between two moments on its clock, on the output's clock, ms."""
+    with open_input(path) as source:
+        chapters = source.chapters()
+    kept: list[Any] = []
+    for chapter in chapters:
+        begins, ends = (float(chapter[side] * chapter["time_base"]) for side in ("start", "end"))
+        if ends <= start or begins >= end:
+            continue
+        inside = [round(1000 * (min(max(moment, start), end) - start)) for moment in (begins, ends)]
+        kept.append(
+            {
+                "id": len(kept) + 1, "start": inside[0], "end": inside[1], "time_base": Fraction(1, 1000),
+                "metadata": dict(chapter["metadata"]),
+            }
+        )  # fmt: skip
+    return kept
 
 
 @contextmanager

@@ -6,14 +6,20 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 CONTAINERS = {"mp4": "mp4", "mov": "mov", "mkv": "matroska", "webm": "webm"}
-SEQUENCES = ("png", "tiff")
+SEQUENCES = ("png", "tiff", "exr")
 
 _PCM = {"pcm_s16le", "pcm_s16be", "pcm_s24le", "pcm_s24be", "pcm_s32le", "pcm_f32le"}
 COPIED_SOUND = {
     "mp4": {"aac", "mp3", "ac3", "eac3", "alac", "opus", "flac"},
     "mov": {"aac", "mp3", "ac3", "eac3", "alac"} | _PCM,
-    "mkv": {"aac", "mp3", "ac3", "eac3", "alac", "opus", "flac", "vorbis"} | _PCM,
+    "mkv": {"aac", "mp3", "mp2", "ac3", "eac3", "alac", "opus", "flac", "vorbis"} | _PCM,
     "webm": {"opus", "vorbis"},
+}
+COPIED_SUBTITLES = {
+    "mp4": {"mov_text"},
+    "mov": {"mov_text"},
+    "mkv": {"subrip", "ass", "webvtt", "dvd_subtitle", "hdmv_pgs_subtitle"},
+    "webm": {"webvtt"},
 }
 
 
@@ -22,7 +28,8 @@ class VideoFormat:
     """A codec: FFmpeg's `encoder`, the containers that hold it, the first one its usual one.
 
     `options` gives the encoder's settings for a constant rate factor; `chroma` and `depths` are what it takes,
-    the first being the nearest substitute for anything else; `usual` is the rate factor to start from.
+    the first being the nearest substitute for anything else; `alpha` the layouts that it keeps coverage with;
+    `usual` is the rate factor to start from.
     """
 
     encoder: str
@@ -32,13 +39,14 @@ class VideoFormat:
     depths: tuple[int, ...] = (8, 10)
     usual: int = 18
     tag: str | None = None
+    alpha: tuple[str, ...] = ()
 
     def fitting(self, chroma: str, depth: int) -> tuple[str, int]:
-        """The chroma layout and bit depth that pictures are brought to."""
-        wanted = 8 if depth == 8 else 10
+        """The chroma layout and bit depth that pictures are brought to: no fewer bits than theirs where it has them."""
+        deep_enough = [own for own in self.depths if own >= depth]
         return (
             chroma if chroma in self.chroma else self.chroma[0],
-            wanted if wanted in self.depths else self.depths[0],
+            min(deep_enough) if deep_enough else max(self.depths),
         )
 
 
@@ -51,7 +59,7 @@ def _x265(quality: int) -> dict[str, str]:
 
 
 def _prores(_: int) -> dict[str, str]:
-    return {"profile": "hq", "vendor": "apl0"}
+    return {"vendor": "apl0", "alpha_bits": "16"}
 
 
 def _vp9(quality: int) -> dict[str, str]:
@@ -64,9 +72,9 @@ def _av1(quality: int) -> dict[str, str]:
 
 VIDEO_FORMATS = {
     "h264": VideoFormat("libx264", ("mp4", "mov", "mkv"), _x264),
-    "h265": VideoFormat("libx265", ("mp4", "mov", "mkv"), _x265, usual=20, tag="hvc1"),
-    "prores": VideoFormat("prores_ks", ("mov", "mkv"), _prores, chroma=("422",), depths=(10,)),
-    "vp9": VideoFormat("libvpx-vp9", ("webm", "mkv", "mp4"), _vp9, depths=(8,), usual=24),
+    "h265": VideoFormat("libx265", ("mp4", "mov", "mkv"), _x265, depths=(8, 10, 12), usual=20, tag="hvc1"),
+    "prores": VideoFormat("prores_ks", ("mov", "mkv"), _prores, chroma=("422", "444"), depths=(10,), alpha=("444",)),
+    "vp9": VideoFormat("libvpx-vp9", ("webm", "mkv", "mp4"), _vp9, depths=(8,), usual=24, alpha=("420",)),
     "av1": VideoFormat("libsvtav1", ("mp4", "mkv", "webm"), _av1, chroma=("420",), usual=24),
 }
 
@@ -75,7 +83,7 @@ _BITS_PER_PIXEL = {"h264": 0.30, "h265": 0.22, "vp9": 0.30, "av1": 0.24}
 
 def expected_bytes(codec: str, quality: int, pixels: int, frames: int, deep: bool) -> int:
     """About how large a file becomes: a rule of thumb, for telling whether the disk has room."""
-    if codec == "tiff":
+    if codec in ("tiff", "exr"):
         return 6 * pixels * frames
     if codec == "png":
         return (5 if deep else 2) * pixels * frames

@@ -7,7 +7,7 @@ are yielded one by one; nothing is kept.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Generator, Iterator
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
@@ -15,36 +15,45 @@ from typing import Any
 
 import av.container
 import av.error
+import av.video.format
 import av.video.frame
 import numpy as np
+from av.video.reformatter import ColorRange, Colorspace
 from numpy.typing import NDArray
 
 from keen_horizon.core.errors import MediaError, UnreadableVideoError
+from keen_horizon.core.media.chroma import turned_site
 from keen_horizon.core.media.containers import open_input
+from keen_horizon.core.media.fields import whole_pictures
+from keen_horizon.core.media.footage import Footage, Source, footage_of
 from keen_horizon.core.media.orientation import quarter_turns, upright
 
 Plane = NDArray[np.uint8 | np.uint16]
 
-PLANAR_FORMATS = {base + suffix for base in ("yuv420p", "yuv422p", "yuv444p") for suffix in ("", "10le", "12le")} | {
-    "yuvj420p",
-    "yuvj422p",
-    "yuvj444p",
+_LAYOUTS, _DEPTHS = ("420p", "422p", "444p"), ("", "10le", "12le", "16le")
+PLANAR_FORMATS = {base + layout + depth for base in ("yuv", "yuva") for layout in _LAYOUTS for depth in _DEPTHS} | {
+    "yuvj" + layout for layout in _LAYOUTS
 }
+_MARGINS_S = (0.0, 2.0, 12.0)  # before a frame, from where to decode; files without an index land after what was asked
 
 
 @dataclass(frozen=True)
 class Tags:
-    """Colour tags as the standards number them (ITU-T H.273), with the range (1 limited, 2 full)."""
+    """Colour tags as the standards number them (ITU-T H.273), with the range (1 limited, 2 full) and the site of
+    chroma samples (see `chroma.py`).
+    """
 
     primaries: int
     transfer: int
     matrix: int
     range: int
+    site: int = 0
 
 
 @dataclass(frozen=True)
 class Frame:
-    """One upright picture: planes Y, U, V (rows, columns), chroma at its own size, native depth.
+    """One upright picture: planes Y, U, V (rows, columns), chroma at its own size, native depth; and `alpha`, sized
+    and deep as Y, all bits set where the picture covers, where the file has it.
 
     `time` is exact, in seconds on the file's own clock. A `repeated` picture stands in for a damaged one.
     """
@@ -55,6 +64,12 @@ class Frame:
     bit_depth: int
     tags: Tags
     repeated: bool = False
+    alpha: Plane | None = None
+
+    @property
+    def coverage(self) -> Plane:
+        """The alpha plane; all covered where there is none."""
+        return np.full_like(self.luma, (1 << self.bit_depth) - 1) if self.alpha is None else self.alpha
 
     @property
     def luma(self) -> Plane:
@@ -69,7 +84,7 @@ class Frame:
 
 
 def read_frames(
-    path: Path, first: int = 0, last: int | None = None, times: NDArray[np.float64] | None = None
+    source: Source, first: int = 0, last: int | None = None, times: NDArray[np.float64] | None = None
 ) -> Iterator[Frame]:
     """Yield frames `first` ... `last` (inclusive; None: to the end).
 
@@ -77,31 +92,63 @@ def read_frames(
     instead of decoding from the start. A file that breaks off ends the stream early. Raises
     UnreadableVideoError when not one frame comes, MediaError when the picture's size changes.
     """
+    footage = footage_of(source)
     yielded = 0
-    with open_input(path) as container:
+    for frame in _from(footage, first, times):
+        if last is not None and frame.number > last:
+            break
+        if frame.number >= first:
+            yielded += 1
+            yield frame
+    if not yielded:
+        raise UnreadableVideoError(
+            f"{footage.path.name}: frame {first} could not be decoded. The file is damaged there; "
+            "move the in point or copy the file again."
+        )
+
+
+def _from(footage: Footage, first: int, times: NDArray[np.float64] | None) -> Iterator[Frame]:
+    """Frames from `first` or an earlier one on: where seeking lands too late, from further back."""
+    if times is None or first < 8:
+        yield from _frames_after(footage, None, times)
+        return
+    for margin in _MARGINS_S:
+        moment = float(times[first - 1 - footage.reading.pictures_per_frame]) - margin
+        frames = _frames_after(footage, moment, times)
+        opening = next(frames, None)
+        if opening is not None and opening.number <= first:
+            yield opening
+            yield from frames
+            return
+        frames.close()
+        if moment <= times[0]:
+            return
+    yield from _frames_after(footage, None, times)
+
+
+def _frames_after(footage: Footage, moment: float | None, times: NDArray[np.float64] | None) -> Generator[Frame]:
+    """Frames from the key frame before `moment` (seconds; None: the file's first) on, numbered by `times`."""
+    with open_input(footage.path) as container:
         stream = container.streams.video[0]
         stream.thread_type = "AUTO"
         timed = times is not None and container.format.name != "avi"
-        if timed and times is not None and first >= 8:
-            container.seek(int(times[first - 1] / float(stream.time_base)), stream=stream, backward=True)
-        size: tuple[int, int] | None = None
-        for count, raw in enumerate(_decoded(container, stream)):
+        if timed and moment is not None:
+            container.seek(int(moment / float(stream.time_base)), stream=stream, backward=True)
+        decoded = _of_one_size(footage.path, decoded_pictures(container, stream))
+        for count, raw in enumerate(whole_pictures(decoded, stream, footage.reading)):
             number = count
-            size = size or (raw.width, raw.height)
-            if (raw.width, raw.height) != size:
-                raise _other_size(path, size, raw)
-            if timed and times is not None:
+            if timed and times is not None and raw.pts is not None:
                 number = int(np.abs(times - float(raw.time)).argmin())
-            if last is not None and number > last:
-                break
-            if number >= first:
-                yielded += 1
-                yield _frame(raw, number, stream.time_base)
-    if not yielded:
-        raise UnreadableVideoError(
-            f"{path.name}: frame {first} could not be decoded. The file is damaged there; "
-            "move the in point or copy the file again."
-        )
+            yield _frame(raw, number, footage)
+
+
+def _of_one_size(path: Path, decoded: Iterator[Any]) -> Iterator[Any]:
+    size: tuple[int, int] | None = None
+    for raw in decoded:
+        size = size or (raw.width, raw.height)
+        if (raw.width, raw.height) != size:
+            raise _other_size(path, size, raw)
+        yield raw
 
 
 def _other_size(path: Path, size: tuple[int, int], raw: av.video.frame.VideoFrame) -> MediaError:
@@ -125,12 +172,13 @@ def gapless(frames: Iterator[Frame], first: int, times: NDArray[np.float64]) -> 
         previous, expected = frame, frame.number + 1
 
 
-def read_frame(path: Path, number: int, times: NDArray[np.float64] | None = None) -> Frame:
+def read_frame(source: Source, number: int, times: NDArray[np.float64] | None = None) -> Frame:
     """One exact frame."""
-    return next(read_frames(path, number, number, times))
+    return next(read_frames(source, number, number, times))
 
 
-def _decoded(container: Any, stream: Any) -> Iterator[av.video.frame.VideoFrame]:
+def decoded_pictures(container: Any, stream: Any) -> Iterator[av.video.frame.VideoFrame]:
+    """What a stream decodes to, as stored, passing over what is damaged."""
     packets = container.demux(stream)
     while True:
         try:
@@ -146,21 +194,51 @@ def _decoded(container: Any, stream: Any) -> Iterator[av.video.frame.VideoFrame]
             return
 
 
-def _frame(raw: av.video.frame.VideoFrame, number: int, time_base: Fraction) -> Frame:
+def _frame(raw: av.video.frame.VideoFrame, number: int, footage: Footage) -> Frame:
     turns = quarter_turns(raw)
-    if raw.format.name not in PLANAR_FORMATS:
-        deep = raw.format.components[0].bits > 8
-        raw = raw.reformat(format="yuv444p10le" if deep else "yuv444p")
-    depth = raw.format.components[0].bits
-    planes = tuple(upright(_plane(plane, depth), turns) for plane in raw.planes)
     full = raw.format.name.startswith("yuvj")
     tags = Tags(
         int(raw.color_primaries),
         int(raw.color_trc),
         int(raw.colorspace),
         2 if full else int(raw.color_range),
+        turned_site(footage.reading.site, turns),
     )
-    return Frame(number, (raw.pts or 0) * time_base, planes, depth, tags)
+    if raw.format.name not in PLANAR_FORMATS:
+        if raw.format.is_rgb:
+            tags = replace(tags, matrix=int(Colorspace.ITU709), range=1)
+        raw = _as_planes(raw)
+    depth = raw.format.components[0].bits
+    planes = tuple(upright(_plane(plane, depth), turns) for plane in raw.planes)
+    time = Fraction(raw.pts or 0) * raw.time_base
+    alpha = planes[3] if len(planes) > 3 else None
+    return Frame(number, time, planes[:3], depth, tags, alpha=alpha)
+
+
+def _as_planes(raw: av.video.frame.VideoFrame) -> av.video.frame.VideoFrame:
+    """A frame of another kind of format as planes; R G B becomes BT.709's Y, U, V of limited range."""
+    wanted = nearest_planar(raw.format)
+    if not raw.format.is_rgb:
+        return raw.reformat(format=wanted)
+    return raw.reformat(
+        format=wanted,
+        dst_colorspace=Colorspace.ITU709,
+        src_color_range=ColorRange.JPEG,
+        dst_color_range=ColorRange.MPEG,
+    )
+
+
+def nearest_planar(stored: av.video.format.VideoFormat) -> str:
+    """The planes that a format of any other kind (packed, R G B, palette) is brought to, losing no depth."""
+    bits = max(component.bits for component in stored.components)
+    clear = has_alpha(stored)
+    depth = next(name for name, limit in (("", 8), ("10le", 10), ("12le", 12), ("16le", 64)) if bits <= limit)
+    return ("yuva" if clear else "yuv") + "444p" + depth
+
+
+def has_alpha(stored: av.video.format.VideoFormat) -> bool:
+    """Whether a pixel format has a plane or component of coverage."""
+    return any(component.is_alpha for component in stored.components)
 
 
 def _plane(plane: Any, depth: int) -> Plane:

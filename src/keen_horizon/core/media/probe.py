@@ -1,15 +1,18 @@
 """What is known about a clip from its file: size, times of all frames, tags, sound.
 
 Times come from the packets, sorted into presentation order, without decoding a picture; the count is
-confirmed while the proxy is made, since a damaged packet may give no frame.
+confirmed while the proxy is made, since a damaged packet may give no frame. Where pictures are made of fields (see
+`fields.py`), frames and times are those of the pictures that are made of them.
 """
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass, replace
+from collections.abc import Iterator
+from dataclasses import asdict, dataclass, field, replace
 from fractions import Fraction
+from itertools import islice
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import av
 import av.error
@@ -18,12 +21,56 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.errors import MediaError, UnreadableVideoError
 from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.media.carried import Carried, carried_by
+from keen_horizon.core.media.chroma import site_told
 from keen_horizon.core.media.containers import open_input
+from keen_horizon.core.media.fields import Seen, looked_at, may_have_fields
+from keen_horizon.core.media.footage import Footage, Reading
+from keen_horizon.core.media.frames import decoded_pictures, has_alpha
 from keen_horizon.core.media.orientation import quarter_turns
+from keen_horizon.core.media.timecode import Timecode
 
 MISSING_SECONDS = 1.0
 SMALLEST_SIDE, LARGEST_SIDE = 16, 16384  # as a treatment's output (see treatment.framing); resampling ends at 32767
 MOST_STRETCHED = 32
+LOOKS, LOOKED_AT = 3, 10  # places in a clip, and pictures in each, whose fields are looked at
+MISSED_FIELDS = 0.9  # of the packets between two pictures that have none of their own: fields in packets of their own
+
+
+@dataclass(frozen=True, kw_only=True)
+class Asked:
+    """How an editor wants the pictures read, where what the file tells or shows is wrong.
+
+    `fields` is which field comes first, or "none" for whole pictures; `every_field` a picture a field, or a pair.
+    """
+
+    fields: Literal["as found", "none", "top", "bottom"] = "as found"
+    every_field: bool | None = None
+
+    @staticmethod
+    def from_json(data: dict[str, Any] | None) -> Asked:
+        """The reverse of `dataclasses.asdict`; nothing asked where there is none."""
+        return Asked(**(data or {}))
+
+
+AS_FOUND = Asked()
+
+
+@dataclass(frozen=True, kw_only=True)
+class Scan:
+    """What is known of a file's fields: `told` as the file says, `seen` as its pictures show, and whether what was
+    decided is by hand; `film` where film was stretched to fields.
+    """
+
+    told: Literal["top", "bottom"] | None = None
+    seen: Literal["top", "bottom", "whole"] | None = None
+    by_hand: bool = False
+    film: bool = False
+
+    @staticmethod
+    def from_json(data: dict[str, Any] | None) -> Scan:
+        """The reverse of `dataclasses.asdict`."""
+        return Scan(**(data or {}))
 
 
 @dataclass(frozen=True)
@@ -49,9 +96,51 @@ class ClipInfo:
     sound: str | None
     promised: int = 0
     sound_unread: bool = False
+    stored_rate: Fraction = Fraction(0)
+    reading: Reading = field(default_factory=Reading)
+    asked: Asked = AS_FOUND
+    scan: Scan = field(default_factory=Scan)
+    carried: Carried = field(default_factory=Carried)
+
+    def footage(self, path: Path) -> Footage:
+        """The clip's file, read as found or asked."""
+        return Footage(path, self.reading)
+
+    @property
+    def timecode(self) -> Timecode | None:
+        """The timecode of frame 0, counted as finely as there are frames."""
+        if self.carried.timecode is None:
+            return None
+        found = Timecode.read(self.carried.timecode, self.stored_rate)
+        return found and found.finer(self.reading.pictures_per_frame)
+
+    @property
+    def may_have_fields(self) -> bool:
+        """Whether pictures of this size and rate are ever made of fields."""
+        stored = self.coded.width if self.turns % 2 else self.coded.height
+        return may_have_fields(stored, float(self.stored_rate or self.rate))
+
+    @property
+    def scan_note(self) -> str | None:
+        """How pictures that a file keeps as fields are read."""
+        first, per = self.reading.first_field, "field" if self.reading.every_field else "frame"
+        hand = ", set by hand" if self.scan.by_hand else ""
+        if first:
+            film = " Film of 24 pictures a second was stretched to these fields." if self.scan.film else ""
+            return f"Interlaced, {first} field first{hand}: read as one picture a {per}.{film}"
+        if self.scan.by_hand:
+            return "Read as whole pictures, set by hand."
+        if self.scan.told:
+            return "Flagged as interlaced, but both fields show one moment: read as whole pictures."
+        return None
 
     @property
     def notes(self) -> tuple[str, ...]:
+        """What to say of a file before it is worked on."""
+        return (*self.troubles, self.scan_note) if self.scan_note else self.troubles
+
+    @property
+    def troubles(self) -> tuple[str, ...]:
         """What to say of a file that can be worked on, but not as a whole."""
         sound = (
             "Its sound is of a kind that cannot be read here; it is worked on without." if self.sound_unread else None
@@ -75,17 +164,27 @@ class ClipInfo:
 
     def to_json(self) -> dict[str, Any]:
         """Plain values for JSON."""
-        return asdict(self) | {"pixel_aspect": str(self.pixel_aspect), "time_base": str(self.time_base)}
+        return asdict(self) | {name: str(getattr(self, name)) for name in _EXACT}
 
     @staticmethod
     def from_json(data: dict[str, Any]) -> ClipInfo:
         """The reverse of `to_json`."""
-        exact = {name: Fraction(data[name]) for name in ("pixel_aspect", "time_base")}
-        return ClipInfo(**(data | {"coded": Size(**data["coded"])} | exact))
+        exact = {name: Fraction(data[name]) for name in _EXACT if name in data}
+        parts = {
+            "coded": Size(**data["coded"]),
+            "reading": Reading.from_json(data.get("reading")),
+            "asked": Asked.from_json(data.get("asked")),
+            "scan": Scan.from_json(data.get("scan")),
+            "carried": Carried.from_json(data.get("carried")),
+        }
+        return ClipInfo(**(data | parts | exact))
 
 
-def probe(path: Path) -> tuple[ClipInfo, NDArray[np.float64]]:
-    """Read a clip's facts and its frame times (N,), seconds on the file's own clock.
+_EXACT = ("pixel_aspect", "time_base", "stored_rate")
+
+
+def probe(path: Path, asked: Asked = AS_FOUND) -> tuple[ClipInfo, NDArray[np.float64]]:
+    """Read a clip's facts and its frame times (N,), seconds on the file's own clock; `asked` is how to read it.
 
     Raises NotVideoError, MediaError as `open_input` and for sizes that cannot be worked on, UnreadableVideoError when
     no frame decodes.
@@ -107,23 +206,35 @@ def probe(path: Path) -> tuple[ClipInfo, NDArray[np.float64]]:
         pixel_format, depth = first.format.name, first.format.components[0].bits
         codec = stream.codec_context.name
         time_base = Fraction(stream.time_base or Fraction(1, 90000))
-        fallback_rate = float(stream.average_rate or stream.guessed_rate or 25)
+        guessed = Fraction(stream.average_rate or stream.guessed_rate or 25)
         declared, seconds = int(stream.frames), float(container.duration or 0) / av.time_base
-        times, packets, end = _packet_times(path)
+        told = _fields_told(first, stream)
+        site = site_told(container, pixel_format, int(first.color_range) == 2)
+        carried = carried_by(path, container, first, has_alpha(first.format))
+    times, packets, end = _packet_times(path)
     if len(times) == 0:
         raise _unreadable(path)
     _check_size(path, Size(width, height), 1 / aspect if turns % 2 else aspect)
+    seen = Seen()
+    if told or may_have_fields(first.height, float(guessed)):
+        seen, starts = _fields_seen(path, times)
+        if told and _in_packets_of_their_own(starts, times):
+            times, packets, declared = times[::2], -(-packets // 2), -(-declared // 2)
+    scan, reading = _decided(told, seen, asked, site)
+    promised = len(times) + (declared - packets if declared else _frames_missing(seconds - end, _step(times, guessed)))
+    stored_rate = guessed if len(times) < 2 else _usual_rate(times, guessed)
+    times = _picture_times(times, _step(times, guessed), reading)
+    step = _step(times, guessed)
     steps = np.diff(times)
-    step = float(np.median(steps)) if len(steps) else 1 / fallback_rate
     duration = float(times[-1] - times[0] + step)
     info = ClipInfo(
         name=path.name,
         coded=Size(width, height),
         pixel_aspect=1 / aspect if turns % 2 else aspect,
         turns=turns,
-        time_base=time_base,
+        time_base=time_base / reading.pictures_per_frame,
         frames=len(times),
-        rate=len(times) / duration if duration > 0 else fallback_rate,
+        rate=len(times) / duration if duration > 0 else float(guessed),
         duration=duration,
         variable_rate=bool(len(steps) and (np.abs(steps - step) > max(0.0021, 0.1 * step)).any()),
         codec=codec,
@@ -131,9 +242,99 @@ def probe(path: Path) -> tuple[ClipInfo, NDArray[np.float64]]:
         bit_depth=depth,
         sound=sound,
         sound_unread=sound_unread,
-        promised=len(times) + (declared - packets if declared else _frames_missing(seconds - end, step)),
+        promised=promised * reading.pictures_per_frame,
+        stored_rate=stored_rate,
+        reading=reading,
+        asked=asked,
+        scan=scan,
+        carried=carried,
     )
     return info, times
+
+
+def with_carried(info: ClipInfo, path: Path) -> ClipInfo:
+    """Facts that were kept before files were asked what else they carry, completed from the clip's file."""
+    return info if info.carried.container else replace(info, carried=probe(path)[0].carried)
+
+
+def _step(times: NDArray[np.float64], rate: Fraction) -> float:
+    steps = np.diff(times)
+    return float(np.median(steps)) if len(steps) else float(1 / rate)
+
+
+def _usual_rate(times: NDArray[np.float64], told: Fraction) -> Fraction:
+    """Stored frames a second: as the file tells where its times agree, else as they say."""
+    measured = (len(times) - 1) / float(times[-1] - times[0])
+    return told if abs(float(told) / measured - 1) < 0.002 else Fraction(measured).limit_denominator(90_000)
+
+
+def _fields_told(first: Any, stream: Any) -> Literal["top", "bottom"] | None:
+    """Which field comes first, as the file says: FFmpeg's orders 2 ... 5 name the field stored, and shown, first."""
+    order = int(stream.codec_context.field_order)
+    if not first.interlaced_frame and order < 2:
+        return None
+    shown_first = {2: "top", 3: "bottom", 4: "bottom", 5: "top"}
+    usual = "bottom" if stream.codec_context.name == "dvvideo" else "top"
+    return shown_first.get(order, usual)  # type: ignore[return-value]
+
+
+def _fields_seen(path: Path, times: NDArray[np.float64]) -> tuple[Seen, list[float]]:
+    """What the pictures in a few places of a clip show of their fields, and the times of the first place's pictures."""
+    seen, starts = Seen(), []
+    for place in range(LOOKS):
+        with open_input(path) as container:
+            stream = container.streams.video[0]
+            stream.thread_type = "AUTO"
+            if place:
+                moment = float(times[len(times) * place // LOOKS])
+                container.seek(int(moment / float(stream.time_base)), stream=stream, backward=True)
+            frames = list(islice(_alike(decoded_pictures(container, stream)), LOOKED_AT))
+            seen = seen.plus(looked_at(frames, stream))
+            if place == 0:
+                starts = [float(frame.time) for frame in frames if frame.pts is not None]
+        if len(times) <= LOOKED_AT:
+            break
+    return seen, starts
+
+
+def _alike(frames: Iterator[Any]) -> Iterator[Any]:
+    """Frames for as long as their size and format stay."""
+    opening = None
+    for frame in frames:
+        kind = frame.width, frame.height, frame.format.name
+        opening = opening or kind
+        if kind != opening:
+            return
+        yield frame
+
+
+def _in_packets_of_their_own(starts: list[float], times: NDArray[np.float64]) -> bool:
+    """Whether each field has a packet, so that there are two of them to a picture."""
+    if len(starts) < 3:
+        return False
+    inside = int(((times >= starts[0] - 1e-6) & (times < starts[-1] - 1e-6)).sum())
+    pictures = len(starts) - 1
+    return inside - pictures >= MISSED_FIELDS * pictures
+
+
+def _decided(told: Literal["top", "bottom"] | None, seen: Seen, asked: Asked, site: int) -> tuple[Scan, Reading]:
+    """How the pictures are read: as asked, else as they show, else as the file says."""
+    shown = seen.by_shake or (seen.by_motion if told else None)
+    first = told if shown is None else None if shown == "whole" else shown
+    by_hand = asked.fields != "as found"
+    if by_hand:
+        first = None if asked.fields == "none" else asked.fields  # type: ignore[assignment]
+    every = seen.fast if asked.every_field is None else asked.every_field
+    scan = Scan(told=told, seen=shown, by_hand=by_hand, film=bool(first) and seen.film_in_fields)
+    return scan, Reading(first_field=first, every_field=bool(first) and every, site=site)
+
+
+def _picture_times(times: NDArray[np.float64], step: float, reading: Reading) -> NDArray[np.float64]:
+    """When the pictures made of stored frames are shown: a frame's second field halfway to the next frame."""
+    if reading.pictures_per_frame == 1:
+        return times
+    following = np.append(times[1:], times[-1] + step)
+    return np.column_stack([times, (times + following) / 2]).ravel()
 
 
 def _check_size(path: Path, coded: Size, aspect: Fraction) -> None:

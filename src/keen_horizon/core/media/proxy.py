@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.errors import Stopped
 from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.media.chroma import chroma_place
 from keen_horizon.core.media.colour import to_bgr
 from keen_horizon.core.media.encode import EncodeSettings, chroma_size, write_video
 from keen_horizon.core.media.frames import Frame, Plane, Tags, gapless, read_frames
@@ -58,7 +59,7 @@ def make_proxy(
     """
     size = info.display.fitted(PROXY_WIDTH)
     rate = min(max(Fraction(info.rate).limit_denominator(1001), SLOWEST), FASTEST)
-    frames = gapless(read_frames(source, 0, info.frames - 1, times), 0, times)
+    frames = gapless(read_frames(info.footage(source), 0, info.frames - 1, times), 0, times)
     pictures = _scaled(frames, size)
     opening = next(pictures)
     settings = EncodeSettings(
@@ -144,8 +145,19 @@ def picture_of(planes: tuple[Plane, ...], tags: Tags, size: Size) -> NDArray[np.
     """8-bit limited-range planes as BGR (rows, columns, 3) at `size`."""
 
     def at_size(plane: Plane) -> Plane:
-        kind = cv2.INTER_AREA if plane.shape[1] >= size.width else cv2.INTER_LINEAR
-        return np.asarray(cv2.resize(plane, (size.width, size.height), interpolation=kind))
+        if plane.shape[1] >= size.width:
+            return np.asarray(cv2.resize(plane, (size.width, size.height), interpolation=cv2.INTER_AREA))
+        across, down = size.width / plane.shape[1], size.height / plane.shape[0]
+        x, y = chroma_place(tags.site, 2, 2)
+        plane_from_picture = np.array(
+            [[1 / across, 0, -x * (across - 1) / across], [0, 1 / down, -y * (down - 1) / down]]
+        )
+        flags = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
+        return np.asarray(
+            cv2.warpAffine(
+                plane, plane_from_picture, (size.width, size.height), flags=flags, borderMode=cv2.BORDER_REPLICATE
+            )
+        )
 
     return to_bgr(at_size(planes[0]), at_size(planes[1]), at_size(planes[2]), tags)
 

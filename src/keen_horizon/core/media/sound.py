@@ -13,18 +13,22 @@ from typing import Any, Protocol
 
 import av
 import av.audio.resampler
+import numpy as np
 
+from keen_horizon.core.media.along import sound_layout
+from keen_horizon.core.media.carried import SoundFacts
 from keen_horizon.core.media.containers import open_input
-from keen_horizon.core.media.formats import COPIED_SOUND
 
-EDIT_LISTS = ("mp4", "mov")
-ENCODED_SOUND = {"mp4": "aac", "mov": "aac", "mkv": "flac", "webm": "libopus"}  # each cut to the sample there
 OPUS_RATE = 48_000
-USUAL_LAYOUTS = {1: "mono", 2: "stereo", 3: "2.1", 4: "quad", 5: "5.0", 6: "5.1", 7: "6.1", 8: "7.1"}
+AAC_FASTEST = 96_000
+BITS_PER_CHANNEL = {"aac": 160_000, "libopus": 128_000}
+RUN_IN_S = 3.0  # sought so much before the range, for files without an index land a little after what was asked
+GAP_S = 0.02  # sound whose clock jumps further than this is put back in its place
+MOST_SILENCE_S = 1.0  # at once
 
 
-class SoundTrack(Protocol):
-    """One sound stream on its way into an open container."""
+class Track(Protocol):
+    """One sound or subtitle stream on its way into an open container."""
 
     def advance(self, until: float) -> None:
         """Write what begins before `until`, seconds from the start of the output."""
@@ -33,31 +37,54 @@ class SoundTrack(Protocol):
         """Write what is left."""
 
     def close(self) -> None:
-        """Close the file that the sound comes from."""
+        """Close the file that it comes from."""
 
 
-def sound_track(out: Any, container: str, path: Path, start: float, end: float, whole: bool) -> SoundTrack | None:
-    """The sound of `path` between `start` and `end`, seconds on its own clock, for an open `container`.
+def sound_track(
+    out: Any, path: Path, number: int, facts: SoundFacts, *, way: str, start: float, end: float, handlers: bool
+) -> Track:
+    """Sound track `number` of `path` between `start` and `end`, seconds on its own clock, for an open container.
 
-    `whole` says that the range is the whole clip. None when there is no sound.
+    `way` is "copy" or an encoder; `handlers` says that the container keeps a track's title as its handler's name.
     """
     source = open_input(path)
-    if not source.streams.audio:
-        source.close()
-        return None
-    stream = source.streams.audio[0]
-    if start > 1:
-        source.seek(int((start - 1) * 1_000_000), backward=True)
-    if stream.codec_context.name in COPIED_SOUND[container] and (whole or container in EDIT_LISTS):
-        return _Copied(out, source, stream, start, end)
-    return _Encoded(out, ENCODED_SOUND[container], source, stream, start, end)
+    stream = source.streams.audio[number]
+    seek_before(source, start)
+    if way == "copy":
+        track: Track = Copied(out, source, stream, start, end)
+    else:
+        track = _Encoded(out, way, source, stream, facts, start=start, end=end)
+    name_track(track.stream, facts.language, facts.title, handlers)  # type: ignore[attr-defined]
+    return track
 
 
-class _Copied:
+def seek_before(source: Any, start: float) -> None:
+    """Go to a place safely before `start`, seconds on the file's clock."""
+    if start > RUN_IN_S:
+        source.seek(int((start - RUN_IN_S) * av.time_base), backward=True)
+
+
+def name_track(stream: Any, language: str, title: str, handlers: bool) -> None:
+    """Write a track's language and title."""
+    if language:
+        stream.metadata["language"] = _MOV_LANGUAGES.get(language, language) if handlers else language
+    if title:
+        stream.metadata["title"] = title
+        if handlers:
+            stream.metadata["handler_name"] = title
+
+
+# QuickTime has a list of languages under ISO 639-2's bibliographic codes; MP4 takes either.
+_MOV_LANGUAGES = {"deu": "ger", "nld": "dut", "ell": "gre", "isl": "ice", "zho": "chi", "fre": "fra"}
+
+
+class Copied:
+    """Packets as they are. In containers without edit lists only whole clips are copied."""
+
     def __init__(self, out: Any, source: Any, stream: Any, start: float, end: float) -> None:
         self._out, self._source = out, source
         self._start, self._end = start, end
-        self._stream = out.add_stream_from_template(stream)
+        self.stream = out.add_stream_from_template(stream)
         self._packets = self._in_range(stream)
         self._waiting: Any = None
 
@@ -69,7 +96,7 @@ class _Copied:
             if packet is None or float(packet.pts * packet.time_base) >= until:
                 return
             self._waiting = None
-            packet.stream = self._stream
+            packet.stream = self.stream
             self._out.mux(packet)
 
     def finish(self) -> None:
@@ -101,18 +128,24 @@ class _Copied:
 
 
 class _Encoded:
-    def __init__(self, out: Any, codec: str, source: Any, stream: Any, start: float, end: float) -> None:
+    def __init__(
+        self, out: Any, codec: str, source: Any, stream: Any, facts: SoundFacts, *, start: float, end: float
+    ) -> None:
         self._out, self._source = out, source
         self._start = start
         rate = OPUS_RATE if codec == "libopus" else stream.codec_context.sample_rate
-        layout = _layout_of(stream)
+        if codec == "aac" and rate > AAC_FASTEST:
+            rate = AAC_FASTEST // 2
+        layout = sound_layout(facts) or "stereo"
         self._left = round((end - start) * rate)
         self._written = 0
-        self._stream = out.add_stream(codec, rate=rate, layout=layout)
+        self.stream = out.add_stream(codec, rate=rate, layout=layout)
+        if codec in BITS_PER_CHANNEL:
+            self.stream.bit_rate = BITS_PER_CHANNEL[codec] * self.stream.codec_context.channels
         self._rate = rate
-        kind = self._stream.codec_context.format
+        kind = self.stream.codec_context.format
         self._resampler = av.audio.resampler.AudioResampler(format=kind, layout=layout, rate=rate)
-        self._frames = self._decoded(stream)
+        self._frames = self._in_range(stream)
 
     def advance(self, until: float) -> None:
         """Encode up to `until`, seconds from the start of the output."""
@@ -121,46 +154,56 @@ class _Encoded:
             if samples is None:
                 self._left = 0
                 return
-            frame = av.AudioFrame.from_ndarray(samples, self._stream.codec_context.format.name, self._layout())
+            frame = av.AudioFrame.from_ndarray(samples, self.stream.codec_context.format.name, self._layout())
             frame.sample_rate, frame.pts, frame.time_base = self._rate, self._written, Fraction(1, self._rate)
             self._written += frame.samples
             self._left -= frame.samples
-            self._out.mux(self._stream.encode(frame))
+            self._out.mux(self.stream.encode(frame))
 
     def finish(self) -> None:
         """Encode what is left and flush the encoder."""
         self.advance(float("inf"))
-        self._out.mux(self._stream.encode(None))
+        self._out.mux(self.stream.encode(None))
 
     def close(self) -> None:
         """Close the source."""
         self._source.close()
 
     def _layout(self) -> str:
-        return str(self._stream.codec_context.layout.name)
+        return str(self.stream.codec_context.layout.name)
 
-    def _decoded(self, stream: Any) -> Iterator[Any]:
+    def _in_range(self, stream: Any) -> Iterator[Any]:
         """Samples (channels, n) or (1, n channels) of the range, from its first sample to its last."""
-        planar = self._stream.codec_context.format.is_planar
-        channels = 1 if planar else self._stream.codec_context.channels
-        at: int | None = None
-        for decoded in self._source.decode(stream):
-            if at is None:
-                at = round((float(decoded.pts * decoded.time_base) - self._start) * self._rate)
-            for frame in self._resampler.resample(decoded):
-                samples = frame.to_ndarray()
-                skipped = max(0, -at)
-                at += frame.samples
-                if skipped >= frame.samples:
-                    continue
-                samples = samples[:, skipped * channels : (skipped + self._left) * channels]
-                if samples.shape[1]:
-                    yield samples
+        planar = self.stream.codec_context.format.is_planar
+        channels = 1 if planar else self.stream.codec_context.channels
+        at = 0  # of the next sample to give, in the range
+        for begins, samples in self._placed(stream, channels):
+            if begins > at:
+                for silence in self._silence(samples, min(begins - at, self._left), channels):
+                    at += silence.shape[1] // channels
+                    yield silence
+            kept = samples[:, max(0, at - begins) * channels :][:, : self._left * channels]
+            if kept.shape[1]:
+                at += kept.shape[1] // channels
+                yield kept
             if self._left <= 0:
                 return
 
+    def _placed(self, stream: Any, channels: int) -> Iterator[tuple[int, Any]]:
+        """Decoded samples, each with the place of its first one: counted on, unless the file's clock jumps."""
+        place: int | None = None
+        for decoded in self._source.decode(stream):
+            if decoded.pts is not None:
+                told = round((float(decoded.pts * decoded.time_base) - self._start) * self._rate)
+                if place is None or abs(told - place) > GAP_S * self._rate:
+                    place = told
+            for frame in self._resampler.resample(decoded):
+                samples = frame.to_ndarray()
+                yield place or 0, samples
+                place = (place or 0) + samples.shape[1] // channels
 
-def _layout_of(stream: Any) -> str:
-    """The name of a stream's channel layout; files that only count their channels mean the usual one."""
-    told = str(stream.codec_context.layout.name)
-    return USUAL_LAYOUTS.get(stream.codec_context.channels, told) if told.endswith(" channels") else told
+    def _silence(self, like: Any, count: int, channels: int) -> Iterator[Any]:
+        while count > 0:
+            part = min(count, round(MOST_SILENCE_S * self._rate))
+            yield np.zeros((like.shape[0], part * channels), like.dtype)
+            count -= part

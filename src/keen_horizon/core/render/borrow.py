@@ -22,6 +22,7 @@ from keen_horizon.core.path.camera_path import CameraPath
 
 Weights = NDArray[np.float32]
 
+ALPHA = 3  # a channel beside Y, U, V
 ENOUGH = 0.02
 LEAST_OVERLAP = 400
 GAIN_RANGE = (0.6, 1.6)
@@ -62,15 +63,18 @@ class Lender:
         sources: list[PlaneGrid],
         frame_at: Callable[[int], Frame | None],
     ) -> tuple[list[Plane], NDArray[np.float32], int]:
-        """Planes with what was missing, the share of each luma sample that was lent, and how many found nothing."""
+        """Planes with what was missing, the share of each luma sample that was lent, and how many found nothing.
+
+        A fourth plane is the coverage, which is lent as luma is.
+        """
         out = [plane.copy() for plane in planes]
         lent = np.zeros(targets[0].shape, np.float32)
         missing = 0
-        for channels in ((0,), (1, 2)):
+        for channels in ((0, ALPHA) if len(planes) > ALPHA else (0,), (1, 2)):
             target, source = targets[channels[0]], sources[channels[0]]
             for strip in self._strips(frame.number, target, source):
                 share, lost = self._fill(frame, out, channels, strip, target, source, frame_at)
-                if channels == (0,):
+                if 0 in channels:
                     lent[strip.rows, strip.columns] = np.maximum(lent[strip.rows, strip.columns], share)
                     missing += lost
         return out, lent, missing
@@ -152,15 +156,21 @@ class Lender:
         if share.max() < ENOUGH:
             return None, []
         values = [
-            cv2.remap(other.planes[c], *maps, interpolation=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
+            cv2.remap(_plane(other, c), *maps, interpolation=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
             for c in channels
         ]
         both = (room > 1) & (there > 1)
         matched = [
-            _matched(value.astype(np.float32), now, both, channel == 0, frame.bit_depth)
+            value.astype(np.float32)
+            if channel == ALPHA
+            else _matched(value.astype(np.float32), now, both, channel == 0, frame.bit_depth)
             for channel, value, now in zip(channels, values, here, strict=True)
         ]
         return share, matched
+
+
+def _plane(frame: Frame, channel: int) -> Plane:
+    return frame.coverage if channel == ALPHA else frame.planes[channel]
 
 
 def _room(maps: Maps, source: PlaneGrid) -> Weights:

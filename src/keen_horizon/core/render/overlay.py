@@ -17,6 +17,7 @@ from keen_horizon.core.errors import MediaError
 from keen_horizon.core.geometry.picture import Size, resized
 from keen_horizon.core.lens.plate import Plate
 from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, SamplingMap, dense_maps
+from keen_horizon.core.media.chroma import chroma_place
 from keen_horizon.core.media.colour import luma_weights
 from keen_horizon.core.media.frames import Frame, Plane
 from keen_horizon.core.media.layers import Picture
@@ -62,8 +63,7 @@ class Layover:
         values = _coded_values(bent, frame)
         planes = []
         for plane, value in zip(frame.planes, values, strict=True):
-            shape = (plane.shape[1], plane.shape[0])
-            own, cover = (cv2.resize(part, shape, interpolation=cv2.INTER_AREA) for part in (value, bent[..., 3]))
+            own, cover = (_as_stored(part, plane, frame.tags.site) for part in (value, bent[..., 3]))
             mixed = np.rint(plane * (1 - cover) + own)
             top = (1 << frame.bit_depth) - 1
             planes.append(np.where(cover > 0, np.clip(mixed, 0, top), plane).astype(plane.dtype))
@@ -89,6 +89,19 @@ class Layover:
         target = PlaneGrid((fine.height, fine.width), resized(display, fine))
         source = PlaneGrid((size.height, size.width), resized(plate, size))
         return dense_maps(SamplingMap(display, (BackStage(self._plate),)), 0, target, source)
+
+
+def _as_stored(part: Layer, plane: Plane, site: int) -> Layer:
+    """A layer of luma's size averaged to a plane's samples, where these lie."""
+    across, down = (round(whole / own) for whole, own in zip(part.shape[::-1], plane.shape[::-1], strict=True))
+    x, y = chroma_place(site, across, down)
+    offset = x - (across - 1) / 2, y - (down - 1) / 2
+    if offset != (0, 0):
+        moved = np.array([[1, 0, offset[0]], [0, 1, offset[1]]])
+        flags = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
+        size = (part.shape[1], part.shape[0])
+        part = np.asarray(cv2.warpAffine(part, moved, size, flags=flags, borderMode=cv2.BORDER_REPLICATE))
+    return np.asarray(cv2.resize(part, (plane.shape[1], plane.shape[0]), interpolation=cv2.INTER_AREA))
 
 
 def _premultiplied(picture: Picture) -> Layer:

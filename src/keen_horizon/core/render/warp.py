@@ -19,6 +19,7 @@ from keen_horizon.core.lens.over_time import optics_stage
 from keen_horizon.core.mapping.gaps import TOLERANCE_PX, border_overhang, gap_mask
 from keen_horizon.core.mapping.output import OutputFrame
 from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, dense_maps, sampling_map
+from keen_horizon.core.media.chroma import written_site
 from keen_horizon.core.media.colour import values_of
 from keen_horizon.core.media.encode import chroma_size
 from keen_horizon.core.media.frames import Frame, Plane
@@ -31,13 +32,14 @@ SHARPEN_SIGMA = 1.0
 
 @dataclass(frozen=True)
 class Warped:
-    """Planes of one output frame, how many of its luma samples had no picture, and the share of each luma
-    sample that other frames lent, where frames lend.
+    """Planes of one output frame, how many of its luma samples had no picture, the share of each luma sample that
+    other frames lent, where frames lend, and the coverage, where it is kept.
     """
 
     planes: tuple[Plane, ...]
     gap_pixels: int
     lent: NDArray[np.float32] | None = None
+    alpha: Plane | None = None
 
 
 def alone(number: int) -> Frame | None:
@@ -48,7 +50,17 @@ def alone(number: int) -> Frame | None:
 class Warper:
     """Warps frames of one clip, stored at size `coded`, into `output` with a `chroma` layout."""
 
-    def __init__(self, path: CameraPath, coded: Size, output: OutputFrame, chroma: str, treatment: Treatment) -> None:
+    def __init__(
+        self,
+        path: CameraPath,
+        coded: Size,
+        output: OutputFrame,
+        chroma: str,
+        treatment: Treatment,
+        alpha: bool = False,
+    ) -> None:
+        """With `alpha` the coverage is kept, and gaps are clear."""
+        self.alpha = alpha
         framing = treatment.framing
         lens = optics_stage(treatment.optics, path.size, path.first, path.last)
         self.sampling, self.coded, self.output, self.chroma = sampling_map(path, lens), coded, output, chroma
@@ -59,27 +71,31 @@ class Warper:
 
     def warp(self, frame: Frame, frame_at: Callable[[int], Frame | None] = alone) -> Warped:
         """One frame through the map of its number; `frame_at` gives other frames, for borrowing."""
-        targets = self._targets()
-        sources = [self._grid(plane.shape) for plane in frame.planes]
+        targets = self._targets(frame.tags.site)
+        sources = [self._grid(plane.shape, frame.tags.site) for plane in frame.planes]
         matrix = self.sampling.matrix(frame.number)
         same = all(t.same_as(s) for t, s in zip(targets, sources, strict=True))
         if same and not self.sharpen and matrix is not None and np.allclose(matrix, np.eye(3), atol=1e-9):
-            return Warped(frame.planes, 0)
+            return Warped(frame.planes, 0, alpha=frame.alpha)
         fill = values_of(self.gap_colour, frame.bit_depth, frame.tags)
         planes: list[Plane] = []
         gaps = 0
-        lent = None
+        lent = alpha = None
         for i, (plane, target, source) in enumerate(zip(frame.planes, targets, sources, strict=True)):
             if i < 2:  # U and V share their map
                 maps = dense_maps(self.sampling, frame.number, target, source)
             if i == 0 and border_overhang(self.sampling, frame.number) > TOLERANCE_PX:
                 gaps = int(gap_mask(maps, Size(plane.shape[1], plane.shape[0])).sum())
+            if i == 0 and self.alpha:
+                alpha = self._coverage(frame, maps)
             planes.append(self._resample(plane, maps, fill[i], frame.bit_depth))
         if self.lender and gaps:
-            planes, lent, gaps = self.lender.lay_in(frame, planes, targets, sources, frame_at)
+            covered = [alpha] if alpha is not None else []
+            planes, lent, gaps = self.lender.lay_in(frame, planes + covered, targets, sources, frame_at)
+            alpha = planes.pop() if covered else None
         if self.sharpen:
             planes[0] = sharpened(planes[0], self.sharpen, frame.bit_depth)
-        return Warped(tuple(planes), gaps, lent)
+        return Warped(tuple(planes), gaps, lent, alpha)
 
     def _resample(self, plane: Plane, maps: Maps, fill: int, depth: int) -> Plane:
         border = cv2.BORDER_CONSTANT if self.gaps_allowed else cv2.BORDER_REPLICATE
@@ -88,19 +104,32 @@ class Warper:
             out = np.minimum(out, (1 << depth) - 1)
         return np.asarray(out)
 
-    def _targets(self) -> list[PlaneGrid]:
+    def _coverage(self, frame: Frame, maps: Maps) -> Plane | None:
+        """How much the picture covers each sample: as stored, and nothing where the map leaves the source.
+
+        None where a picture without coverage of its own is seen everywhere.
+        """
+        if frame.alpha is None and not self.gaps_allowed:
+            return None
+        border = cv2.BORDER_CONSTANT if self.gaps_allowed else cv2.BORDER_REPLICATE
+        out = cv2.remap(frame.coverage, *maps, interpolation=cv2.INTER_LINEAR, borderMode=border, borderValue=0.0)
+        return np.asarray(out)
+
+    def _targets(self, site: int) -> list[PlaneGrid]:
         size = self.output.size
         sizes = [size] + [chroma_size(size, self.chroma)] * 2
         steps = {"420": (2, 2), "422": (2, 1), "444": (1, 1)}[self.chroma]
         return [
-            PlaneGrid.of((s.height, s.width), (1, 1) if i == 0 else steps, self.output.display_from_output)
+            PlaneGrid.of(
+                (s.height, s.width), (1, 1) if i == 0 else steps, self.output.display_from_output, written_site(site)
+            )
             for i, s in enumerate(sizes)
         ]
 
-    def _grid(self, shape: tuple[int, ...]) -> PlaneGrid:
+    def _grid(self, shape: tuple[int, ...], site: int) -> PlaneGrid:
         rows, columns = shape
         steps = (round(self.coded.width / columns), round(self.coded.height / rows))
-        return PlaneGrid.of((rows, columns), steps, self._display_from_coded)
+        return PlaneGrid.of((rows, columns), steps, self._display_from_coded, site)
 
 
 def sharpened(plane: Plane, amount: float, depth: int) -> Plane:

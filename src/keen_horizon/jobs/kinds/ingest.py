@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import PurePath
 from typing import Any
 
@@ -10,7 +11,7 @@ from sqlalchemy import Engine, select
 from sqlalchemy.orm import Session
 
 from keen_horizon.core.errors import MediaError, RangeError, Stopped
-from keen_horizon.core.media.probe import ClipInfo, probe, shortened
+from keen_horizon.core.media.probe import Asked, ClipInfo, probe, shortened
 from keen_horizon.core.media.proxy import make_proxy
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.jobs.progress import Progress
@@ -27,6 +28,7 @@ def ingest(engine: Engine, files: FileStore, work: Work, progress: Progress) -> 
     with transaction(engine) as session:
         clip = session.get_one(Clip, work.clip_id)
         source, name, stored = source_place(clip, files), clip.name, clip.source_key
+        asked = Asked.from_json(clip.asked)
     if not source.is_file():
         raise MediaError(f"{name}: the file {source} is no longer there. Put it back and try again.")
     known = known_by(source)
@@ -36,8 +38,10 @@ def ingest(engine: Engine, files: FileStore, work: Work, progress: Progress) -> 
     with transaction(engine) as session:
         if _prepared_already(session, files, work.clip_id, digest, known):
             return
-    info, times = probe(source)
-    info = ClipInfo.from_json(info.to_json() | {"name": name})
+    info, times = probe(source, asked)
+    info = replace(info, name=name)
+    if stored:  # its file's time is that of its receiving
+        info = replace(info, carried=info.carried.without_file_time())
     proxy, strip, times_file = (files.work_path(f"ingest-{work.clip_id}{end}") for end in (".mp4", ".jpg", ".npy"))
     facts = make_proxy(source, info, times, proxy, strip, progress.frames, progress.should_stop)
     info, times = shortened(info, times, facts.frames)
@@ -46,6 +50,8 @@ def ingest(engine: Engine, files: FileStore, work: Work, progress: Progress) -> 
         raise MediaError(f"{name}: the file changed while it was prepared. Wait until it is copied, then try again.")
     with transaction(engine) as session:
         clip = session.get_one(Clip, work.clip_id)
+        before = ClipInfo.from_json(clip.info) if clip.info else info
+        same_count = before.reading.pictures_per_frame == info.reading.pictures_per_frame
         clip.bytes, clip.source_modified = known
         clip.info, clip.digest, clip.state, clip.error = info.to_json(), digest, ClipState.READY, None
         clip.proxy = {
@@ -57,7 +63,8 @@ def ingest(engine: Engine, files: FileStore, work: Work, progress: Progress) -> 
         clip.proxy_key = files.keep(proxy, ".mp4")
         clip.thumbnails_key = files.keep(strip, ".jpg")
         clip.times_key = files.keep(times_file, ".npy")
-        clip.draft = _fitting(clip.draft, info.frames) or first_treatment(session).to_json()
+        kept = clip.draft if same_count else None
+        clip.draft = _fitting(kept, info.frames) or first_treatment(session).to_json()
 
 
 def _prepared_already(session: Session, files: FileStore, clip_id: int, digest: str, known: tuple[int, int]) -> bool:
@@ -68,7 +75,9 @@ def _prepared_already(session: Session, files: FileStore, clip_id: int, digest: 
     if twin is not None:
         raise MediaError(f"{clip.name}: this file is already on the shelf as {twin.name}. Remove this card.")
     made = (clip.proxy_key, clip.thumbnails_key, clip.times_key)
-    if clip.digest != digest or clip.info is None or not all(key and files.path(key).exists() for key in made):
+    if clip.digest != digest or clip.info is None or ClipInfo.from_json(clip.info).asked != Asked.from_json(clip.asked):
+        return False
+    if not all(key and files.path(key).exists() for key in made):
         return False
     clip.state, clip.error = ClipState.READY, None
     clip.bytes, clip.source_modified = known

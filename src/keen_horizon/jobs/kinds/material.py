@@ -37,10 +37,10 @@ def ranged_material(session: Session, files: FileStore, work: Work) -> Material:
 
 
 def checked_digest(session: Session, files: FileStore, clip_id: int) -> str:
-    """What a finding was made in: the clip's digest, if its file is still that one. Raises SourceChanged."""
+    """What a finding was made in: the clip's pictures, if its file is still that one. Raises SourceChanged."""
     clip = session.get_one(Clip, clip_id)
     same_source(session, clip, files)
-    return clip.digest or ""
+    return clip.pictures or ""
 
 
 def need_space(files: FileStore, expected: int) -> None:

@@ -16,6 +16,18 @@ export function seconds(value) {
   return value < 90 ? `${value} s` : `${Math.round(value / 60)} min`;
 }
 
+/**
+ * A clip's own timecode: `starts` has (frame, number) wherever numbers do not simply go on, as the server counts them.
+ * @param {number} frame @param {{ nominal: number, drop: boolean, starts: [number, number][] }} counted @returns {string}
+ */
+export function countedTimecode(frame, { nominal, drop, starts }) {
+  const [from, first] = starts.reduce((last, start) => (start[0] <= frame ? start : last));
+  const number = first + frame - from;
+  const seconds_ = Math.floor(number / nominal);
+  const parts = [Math.floor(seconds_ / 3600), Math.floor(seconds_ / 60) % 60, seconds_ % 60].map((n) => String(n).padStart(2, "0"));
+  return `${parts.join(":")}${drop ? ";" : ":"}${String(number % nominal).padStart(nominal > 100 ? 3 : 2, "0")}`;
+}
+
 /** @param {number} frame @param {number} rate @returns {string} */
 export function timecode(frame, rate) {
   const whole = Math.floor(frame / rate + 1e-6);

@@ -65,6 +65,7 @@ export const bench = () => {
     help: false,
     error: "",
     /** What is wrong with the file, when it can be worked on all the same. */ notice: page.info.notice || "",
+    /** How its fields are read, where it has some. */ scan: page.info.scan || "",
     /** @type {any} */ path: null,
     /** @type {any[]} */ curve: [],
     wantedShake: 0.05,
@@ -132,6 +133,7 @@ export const bench = () => {
       bench.judgeLens();
       bench.listStartingPoints();
       bench.listProfiles();
+      bench.tellFates();
     },
 
     /** @param {KeyboardEvent} event */

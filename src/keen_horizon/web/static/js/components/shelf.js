@@ -34,6 +34,17 @@ export const shelf = () => {
     folderOpen: false,
     newName: "",
     error: "",
+    fieldWays: [
+      { value: "as found", label: "as found" },
+      { value: "top", label: "top field first" },
+      { value: "bottom", label: "bottom field first" },
+      { value: "none", label: "whole pictures" },
+    ],
+    pictureWays: [
+      { value: "", label: "as fits the motion" },
+      { value: "field", label: "one a field" },
+      { value: "frame", label: "one a frame" },
+    ],
     turn: 0,
     soon: 0,
 
@@ -132,6 +143,24 @@ export const shelf = () => {
     start(task) {
       const clips = this.chosen.splice(0);
       return this.attempt(() => ask("POST", `/api/projects/${page.project}/${task}`, { clips }));
+    },
+    /** @param {any} clip */
+    askedOf(clip) {
+      return clip.asked || { fields: "as found", every_field: null };
+    },
+    /** @param {any} clip */
+    picturesAsked(clip) {
+      const { every_field: every } = this.askedOf(clip);
+      return every === null ? "" : every ? "field" : "frame";
+    },
+    /** @param {any} clip @param {string} fields */
+    askFields(clip, fields) {
+      return this.attempt(() => ask("POST", `/api/clips/${clip.id}/reading`, { ...this.askedOf(clip), fields }));
+    },
+    /** @param {any} clip @param {string} pictures */
+    askPictures(clip, pictures) {
+      const every_field = pictures === "" ? null : pictures === "field";
+      return this.attempt(() => ask("POST", `/api/clips/${clip.id}/reading`, { ...this.askedOf(clip), every_field }));
     },
     /** @param {any} clip */
     retry(clip) {

@@ -3,6 +3,7 @@
 import { ask, saveFile } from "../../net.js";
 
 const FORMATS = {
+  source: { label: "Like the source", containers: ["source"], usual: null },
   h264: { label: "H.264", containers: ["mp4", "mov", "mkv"], usual: 18 },
   h265: { label: "H.265", containers: ["mp4", "mov", "mkv"], usual: 20 },
   prores: { label: "ProRes", containers: ["mov", "mkv"], usual: null },
@@ -10,6 +11,7 @@ const FORMATS = {
   av1: { label: "AV1", containers: ["mp4", "mkv", "webm"], usual: 24 },
   png: { label: "PNG pictures", containers: ["zip"], usual: null },
   tiff: { label: "TIFF pictures, 16 bit", containers: ["zip"], usual: null },
+  exr: { label: "EXR pictures, linear", containers: ["zip"], usual: null },
 };
 /** @typedef {keyof typeof FORMATS} Codec */
 
@@ -17,11 +19,42 @@ const FORMATS = {
 export const delivering = (parts) => ({
   codecs: Object.entries(FORMATS).map(([value, format]) => ({ value, label: format.label })),
   layout: "side",
+  /** What goes along with a render, thing by thing. @type {{ what: string, outcome: string, how: string }[]} */
+  fates: [],
+  /** In what a file like the source differs from it. @type {string[]} */
+  differs: [],
+  /** What "like the source" comes to. @type {any} */
+  near: null,
 
   /** @param {any} deliver */
   formatText(deliver) {
     const format = FORMATS[/** @type {Codec} */ (deliver.codec)];
     return format.usual === null ? format.label : `${format.label}, crf ${deliver.quality}`;
+  },
+  /** @param {string} name */
+  containerText(name) {
+    return name === "source" ? (this.near ? this.near.container.toUpperCase() : "its own") : name.toUpperCase();
+  },
+  async tellFates() {
+    if (this.stage !== "deliver") return;
+    try {
+      const told = await ask("POST", `${parts.address}/goes-along`, this.t);
+      this.fates = told.fates;
+      this.differs = told.notes;
+      this.near = this.t.deliver.codec === "source" ? told.deliver : null;
+    } catch (problem) {
+      this.error = /** @type {Error} */ (problem).message;
+    }
+  },
+  /** "like the source" in figures. */
+  nearText() {
+    if (!this.near) return "";
+    const { codec, container, bit_rate_kbps: rate } = this.near;
+    return `${FORMATS[/** @type {Codec} */ (codec)].label} in ${container.toUpperCase()}${rate ? `, ${(rate / 1000).toFixed(1)} Mbit/s` : ""}`;
+  },
+  /** @param {string} outcome */
+  fateMark(outcome) {
+    return { kept: "✓", changed: "≈", lost: "✕" }[outcome];
   },
   format() {
     return FORMATS[/** @type {Codec} */ (this.t.deliver.codec)];
@@ -30,7 +63,7 @@ export const delivering = (parts) => ({
   setCodec(codec) {
     const format = FORMATS[codec];
     const { quality } = this.t.deliver;
-    this.t.deliver = { ...this.t.deliver, codec, container: format.containers[0], quality: format.usual === null ? quality : format.usual };
+    this.t.deliver = { ...this.t.deliver, codec, container: format.containers[0], bit_rate_kbps: null, profile: null, quality: format.usual === null ? quality : format.usual };
     this.settled();
   },
   sized() {

@@ -1,6 +1,6 @@
 // @ts-check
 // The bench's range and playhead.
-import { timecode } from "../../words.js";
+import { countedTimecode, timecode } from "../../words.js";
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const time = (parts) => {
@@ -71,7 +71,9 @@ export const time = (parts) => {
       window.history.replaceState(null, "", here);
     },
     timecode() {
-      return `${timecode(this.frame, parts.page.proxy.rate)}   frame ${this.frame}`;
+      const { timecode: counted } = parts.page.info;
+      const shown = counted ? countedTimecode(this.frame, counted) : timecode(this.frame, parts.page.proxy.rate);
+      return `${shown}   frame ${this.frame}`;
     },
   };
 };

@@ -39,6 +39,7 @@ export const treating = (parts) => {
     settled() {
       if (past.note(this.t)) this.keep();
       this.solve();
+      this.tellFates();
     },
     /** @param {any} treatment */
     use(treatment) {
@@ -54,6 +55,7 @@ export const treating = (parts) => {
       this.boundsChanged();
       this.keep();
       this.solve();
+      this.tellFates();
     },
     keep() {
       keeping ||= keeper(
@@ -96,6 +98,7 @@ export const treating = (parts) => {
     stageChanged() {
       this.remember();
       this.tradeSoon();
+      this.tellFates();
     },
   };
 };

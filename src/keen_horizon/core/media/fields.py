@@ -1,0 +1,212 @@
+"""Interlaced pictures: telling them, and making whole pictures of their fields.
+
+Interlaced film shows the even and the odd lines of a picture at two moments, a field each. Moved as one picture,
+the two moments come apart into combs; so each field is made a picture of its own first, its missing lines from the
+fields around it where they stand still and from its own lines where they move (FFmpeg's bwdif: the BBC's PH-2071
+filter, G. Thomas 1991 / J. Weston, with a motion check).
+
+What a file says of its fields is not always so: film is often stored as "interlaced" with both fields of one
+moment, and combs come unflagged. So pictures are looked at. Let v be how far the picture moved from one frame's top
+field to the next one's, and d how far from a frame's top field to its bottom field. Fields of one moment have
+d = 0; where the top field is the earlier d = v / 2, where the bottom field is d = -v / 2. So d . v / v . v tells,
+and unlike comparing neighbouring lines it is not misled by pictures that themselves move up or down by a line.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from typing import Any, Literal
+
+import av.error
+import av.filter
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.media.footage import Reading
+
+Picture = NDArray[np.float32]
+Point = NDArray[np.float64]
+
+TALLEST = 1152  # lines; nothing taller is made of fields
+FASTEST = 31.0  # stored pictures a second; likewise
+LOOKED_AT_WIDTH = 480
+CLEAR = 5  # pictures that must agree before they count against what a file says
+SHARE = 0.8  # of the pictures that tell anything
+LEAST_PX = 1.0  # of motion between frames, that tells anything
+HALF, NONE = (0.3, 0.7), 0.15  # d . v / v . v of fields half a frame apart, and of fields of one moment
+LEFT_OVER = 0.1  # of the motion's energy, that a fit may leave
+STRETCHED = 0.1  # of the fields shown twice, of either kind: 24 pictures in 60 fields repeat 1 in 5 of both
+FAST_PX = 2.0  # between two fields: from here on a picture a field is worth its time (see benchmarks/README.md)
+LEAST_RESPONSE = 0.1  # of a phase correlation that found a motion (1: the same picture, moved)
+
+
+Order = Literal["top", "bottom", "whole"]
+
+
+@dataclass(frozen=True)
+class Seen:
+    """What some pictures show: `motions` are pairs of v and d, rows (vx, vy, dx, dy) in px; `repeated` how often a
+    field was shown again (top, bottom, neither).
+    """
+
+    motions: tuple[tuple[float, float, float, float], ...] = ()
+    repeated: tuple[int, int, int] = (0, 0, 0)
+
+    def plus(self, other: Seen) -> Seen:
+        """Both together."""
+        top, bottom, neither = (a + b for a, b in zip(self.repeated, other.repeated, strict=True))
+        return Seen((*self.motions, *other.motions), (top, bottom, neither))
+
+    @property
+    def by_shake(self) -> Order | None:
+        """What changes of the motion tell: enough to read a file otherwise than it says, or says nothing about.
+
+        d = s v + c is fitted with c free, for patterns without detail across a line hide where their lines lie.
+        """
+        if len(self.motions) < CLEAR:
+            return None
+        rows = np.array(self.motions)
+        rows -= rows.mean(0)
+        steps, insides = rows[:, :2], rows[:, 2:]
+        energy = float((steps**2).sum())
+        if energy < LEAST_PX**2 * len(rows):
+            return None
+        slope = float((steps * insides).sum()) / energy
+        left = float(((insides - slope * steps) ** 2).sum()) / energy
+        return _order(slope) if left <= LEFT_OVER else None
+
+    @property
+    def by_motion(self) -> Order | None:
+        """What the motions themselves tell, also where they are all the same: enough to check what a file says."""
+        told = [_order((vx * dx + vy * dy) / (vx**2 + vy**2)) for vx, vy, dx, dy in self._moving]
+        orders: tuple[Order, ...] = ("top", "bottom", "whole")
+        for order in orders:
+            if told.count(order) >= max(CLEAR, SHARE * (len(told) - told.count(None))):
+                return order
+        return None
+
+    @property
+    def _moving(self) -> list[tuple[float, float, float, float]]:
+        return [row for row in self.motions if np.hypot(*row[:2]) >= LEAST_PX]
+
+    @property
+    def fast(self) -> bool:
+        """Whether pictures usually move so far between two fields that one picture a field is worth it."""
+        lengths = [float(np.hypot(*row[:2])) for row in self.motions]
+        return bool(lengths) and float(np.sqrt(np.mean(np.square(lengths)))) >= 2 * FAST_PX
+
+    @property
+    def film_in_fields(self) -> bool:
+        """Whether fields are shown again as film of 24 pictures a second is stretched to 60 fields."""
+        top, bottom, neither = self.repeated
+        seen = max(1, top + bottom + neither)
+        return top >= STRETCHED * seen and bottom >= STRETCHED * seen
+
+
+def _order(share: float) -> Order | None:
+    """What d / v along v means."""
+    if HALF[0] <= share <= HALF[1]:
+        return "top"
+    if -HALF[1] <= share <= -HALF[0]:
+        return "bottom"
+    return "whole" if abs(share) <= NONE else None
+
+
+def may_have_fields(height: int, rate: float) -> bool:
+    """Whether pictures of this size and rate are ever made of fields."""
+    return height <= TALLEST and rate <= FASTEST
+
+
+def looked_at(frames: Iterable[Any], stream: Any) -> Seen:
+    """What consecutive decoded frames of one size say."""
+    seen, graph, before = Seen(), None, None
+    for raw in frames:
+        graph = graph or _graph(raw, stream, ("idet", ""))
+        graph.push(raw)
+        shrink = max(2, round(raw.width / LOOKED_AT_WIDTH))
+        top, bottom = _fields(raw, shrink)
+        if before is not None:
+            seen = seen.plus(_told(before[0], before[1], top, shrink))
+        before = top, bottom
+    if graph is None:
+        return seen
+    graph.push(None)
+    told = [out.metadata for out in _pulled(graph)]
+    tops, bottoms, neither = (
+        round(float(told[-1][f"lavfi.idet.repeated.{name}"])) for name in ("top", "bottom", "neither")
+    )
+    return replace(seen, repeated=(tops, bottoms, neither))
+
+
+def whole_pictures(frames: Iterable[Any], stream: Any, reading: Reading) -> Iterator[Any]:
+    """Decoded frames with their fields made pictures, as `reading` asks; times are on the stream's clock."""
+    if reading.first_field is None:
+        yield from frames
+        return
+    mode = 1 if reading.every_field else 0
+    parity = 0 if reading.first_field == "top" else 1
+    graph = None
+    for raw in frames:
+        if graph is None:
+            graph = _graph(raw, stream, ("bwdif", f"mode={mode}:parity={parity}:deint=0"))
+        graph.push(raw)
+        yield from _pulled(graph)
+    if graph is not None:
+        graph.push(None)
+        yield from _pulled(graph)
+
+
+def _fields(raw: Any, shrink: int) -> tuple[Picture, Picture]:
+    """The top and the bottom field's picture, `shrink` times smaller than the frame both ways."""
+    luma = raw.to_ndarray(format="gray")
+    size = (max(16, raw.width // shrink), max(16, raw.height // shrink))
+    halves = (cv2.resize(np.ascontiguousarray(luma[i::2]), size, interpolation=cv2.INTER_AREA) for i in (0, 1))
+    top, bottom = (half.astype(np.float32) for half in halves)
+    return top, bottom
+
+
+def _told(top: Picture, bottom: Picture, following: Picture, shrink: int) -> Seen:
+    """What a frame's fields and the next one's top field say."""
+    step, inside = _moved(top, following), _moved(top, bottom)
+    if step is None or inside is None:
+        return Seen()
+    vx, vy = step * shrink
+    dx, dy = inside * shrink + (0.0, 1.0)  # the bottom field's lines lie one line lower
+    return Seen(((float(vx), float(vy), float(dx), float(dy)),))
+
+
+def _moved(one: Picture, other: Picture) -> Point | None:
+    """How far (x, y) one field's picture lies from another's, in their pixels; None where they differ."""
+    window = cv2.createHanningWindow((one.shape[1], one.shape[0]), cv2.CV_32F)
+    shift, response = cv2.phaseCorrelate(one, other, window)
+    return np.array(shift) if response >= LEAST_RESPONSE else None
+
+
+def _graph(raw: Any, stream: Any, *filters: tuple[str, str]) -> Any:
+    graph = av.filter.Graph()
+    graph.threads = 1
+    source = graph.add_buffer(
+        width=raw.width,
+        height=raw.height,
+        format=raw.format,
+        time_base=Fraction(stream.time_base or Fraction(1, 90000)),
+    )
+    for name, options in filters:
+        node = graph.add(name, options)
+        source.link_to(node)
+        source = node
+    sink = graph.add("buffersink")
+    source.link_to(sink)
+    graph.configure()
+    return graph
+
+
+def _pulled(graph: Any) -> Iterator[Any]:
+    while True:
+        try:
+            yield graph.pull()
+        except (av.error.BlockingIOError, av.error.EOFError):
+            return

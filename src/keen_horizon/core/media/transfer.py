@@ -1,0 +1,47 @@
+"""Transfer characteristics: from coded values to linear light (ITU-T H.273, table 3)."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+Values = NDArray[np.float32]
+
+TRANSFER_NAMES = {
+    1: "BT.709", 4: "gamma 2.2", 5: "gamma 2.8", 6: "BT.601", 8: "linear", 13: "sRGB", 14: "BT.2020, 10 bits",
+    15: "BT.2020, 12 bits", 16: "PQ (SMPTE ST 2084)", 18: "HLG (ARIB STD-B67)",
+}  # fmt: skip
+PRIMARY_NAMES = {
+    1: "BT.709", 5: "BT.601, 625 lines", 6: "BT.601, 525 lines", 9: "BT.2020", 11: "P3, theatre white", 12: "P3, D65"
+}  # fmt: skip
+
+
+def linear(values: Values, transfer: int) -> Values:
+    """Linear light of coded R, G or B values (0 ... 1), 1 being the transfer's own white; PQ in units of 10,000 cd/m2.
+
+    What tells no transfer is taken as BT.709's.
+    """
+    v = np.clip(values, 0, 1)
+    if transfer == 8:
+        return v
+    if transfer == 13:
+        return np.where(v <= 0.04045, v / 12.92, ((v + 0.055) / 1.055) ** 2.4).astype(np.float32)
+    if transfer in (4, 5):
+        return np.asarray(v ** (2.2 if transfer == 4 else 2.8), np.float32)
+    if transfer == 16:
+        return _pq(v)
+    if transfer == 18:
+        return _hlg(v)
+    return np.where(v < 0.081, v / 4.5, ((v + 0.099) / 1.099) ** (1 / 0.45)).astype(np.float32)
+
+
+def _pq(v: Values) -> Values:
+    m1, m2 = 2610 / 16384, 2523 / 4096 * 128
+    c1, c2, c3 = 3424 / 4096, 2413 / 4096 * 32, 2392 / 4096 * 32
+    root = v ** (1 / m2)
+    return np.asarray((np.maximum(root - c1, 0) / (c2 - c3 * root)) ** (1 / m1), np.float32)
+
+
+def _hlg(v: Values) -> Values:
+    a, b, c = 0.17883277, 0.28466892, 0.55991073
+    return np.where(v <= 0.5, v**2 / 3, (np.exp((v - c) / a) + b) / 12).astype(np.float32)

@@ -1,0 +1,89 @@
+"""Chroma stays where luma is: sites told, turned with the picture, and kept through zoom, turn and lens."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from pathlib import Path
+
+import numpy as np
+import pytest
+from truth import run_ffmpeg, turned
+
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.mapping.output import output_frame
+from keen_horizon.core.media.chroma import chroma_place, turned_site
+from keen_horizon.core.media.frames import Frame, Tags, read_frame
+from keen_horizon.core.media.probe import probe
+from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.path.solve import solve_path
+from keen_horizon.core.render.warp import Warper
+from keen_horizon.core.treatment.document import Treatment
+
+SIZE = Size(640, 480)
+SOFT = 3.0  # px: an edge that even chroma's grid holds exactly
+SITES = {1: "left", 2: "center", 3: "topleft"}
+
+
+def edge(at: float, x: np.ndarray, y: np.ndarray) -> np.ndarray:
+    """A leaning soft edge through (at, 240), 0 ... 1."""
+    return 1 / (1 + np.exp(-(x - at - 0.2 * (y - 240)) / SOFT))
+
+
+def coloured(at: float, site: int) -> Frame:
+    """A frame of 10 bits whose luma and chroma change at one edge, sampled where `site` says."""
+    rows, columns = np.mgrid[0:480, 0:640].astype(np.float64)
+    place = chroma_place(site, 2, 2)
+    x, y = 2 * np.arange(320) + place[0], 2 * np.arange(240)[:, None] + place[1]
+    luma = 200 + 500 * edge(at, columns, rows)
+    blue, red = 400 + 300 * edge(at, x, y), 700 - 300 * edge(at, x, y)
+    planes = tuple(np.rint(plane).astype(np.uint16) for plane in (luma, blue, red))
+    return Frame(0, Fraction(0), planes, 10, Tags(1, 1, 1, 1, site))
+
+
+def places(plane: np.ndarray, low: float, high: float) -> np.ndarray:
+    """Where the edge lies in each row, in its own samples: as much as lies before it, of all that changes."""
+    return ((high - plane.astype(np.float64)) / (high - low)).sum(1) - 0.5
+
+
+@pytest.mark.parametrize("site", SITES)
+@pytest.mark.parametrize(
+    "treatment",
+    [
+        {"framing": {"window": {"scale": 1.37, "turn_deg": 2.3, "x": 7.3, "y": -9.1}}},
+        {"optics": {"lens": {"family": "polynomial", "coefficients": [-0.12, 0.03, 0.0]}}},
+    ],
+    ids=["zoom_and_turn", "lens"],
+)
+def test_a_coloured_edge_stays_with_its_light(site: int, treatment: dict) -> None:
+    document = Treatment.from_json({"motion": {"intent": None}, **treatment})
+    path = solve_path(Measurement.still(SIZE, 0, np.zeros(1)), document)
+    warper = Warper(path, SIZE, output_frame(path, document, SIZE, Fraction(1)), "420", document)
+    for at in (322.3, 402.8):
+        luma, blue, red = warper.warp(coloured(at, site)).planes
+        of_luma = places(luma, 200, 700)
+        x, y = chroma_place(site, 2, 2)
+        beside = np.interp(2 * np.arange(len(blue)) + y, np.arange(len(luma)), of_luma)
+        for plane, low, high in ((blue, 400, 700), (red, 700, 400)):
+            apart = 2 * places(plane, low, high) + x - beside
+            assert abs(apart.mean()) <= 0.02
+            assert np.abs(apart).max() <= 0.2  # OpenCV's cubic shifts single samples by up to 0.06 of their own px
+
+
+def test_turning_a_picture_turns_its_sites() -> None:
+    for site in range(1, 7):
+        assert turned_site(turned_site(site, 1), 3) == site
+        assert turned_site(turned_site(site, 2), 2) == site
+    assert [turned_site(1, turns) for turns in range(4)] == [1, 6, 7, 4]
+
+
+@pytest.mark.parametrize(("site", "name"), SITES.items())
+def test_sites_are_read_from_files(ffmpeg: str, tmp_path: Path, site: int, name: str) -> None:
+    clip, upright = tmp_path / "clip.mp4", tmp_path / "turned.mp4"
+    made = ("-f", "lavfi", "-i", "testsrc2=size=160x120:rate=25:duration=0.4", "-pix_fmt", "yuv420p")
+    run_ffmpeg(ffmpeg, *made, "-c:v", "libx264", "-x264-params", f"chromaloc={site - 1}", clip)
+    info, _ = probe(clip)
+    assert info.reading.site == site, name
+    assert read_frame(info.footage(clip), 0).tags.site == site
+    turned(clip, upright, 90)
+    info, _ = probe(upright)
+    assert read_frame(info.footage(upright), 0).tags.site == turned_site(site, info.turns)

@@ -1,0 +1,140 @@
+"""Interlaced film: told from whole pictures by its motion, and made of whole pictures without combs."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+
+import cv2
+import numpy as np
+import pytest
+from truth import encoded, rms
+
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.geometry.similarity import Similarities, as_complex, fit_similarity
+from keen_horizon.core.media.frames import read_frame, read_frames
+from keen_horizon.core.media.probe import Asked, ClipInfo, probe
+from keen_horizon.core.path.solve import solve_path
+from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.pipeline.measuring import measure_clip
+from keen_horizon.pipeline.rendering import render_clip
+from keen_horizon.simulator.plane import jitter, shaken_pictures
+
+SIZE = Size(640, 480)
+FIELDS = 50
+FLAGGED = ("-flags", "+ilme+ildct", "-top", "1")
+
+
+def swaying(count: int) -> Similarities:
+    """A camera that sways by 8 px RMS, smoothly, at 50 pictures a second."""
+    t = np.arange(count) / 50
+    shift = 8 * (np.sin(2 * np.pi * 1.3 * t) + 1j * np.sin(2 * np.pi * 1.9 * t + 1))
+    centre = complex(1899 / 2, 1199 / 2)
+    return Similarities(np.ones(count, np.complex128), centre + shift - SIZE.centre)
+
+
+def woven(pictures: Iterable[np.ndarray], first: str) -> list[np.ndarray]:
+    """Two pictures a frame: the earlier one's lines of its field, the later one's others."""
+    whole = list(pictures)
+    frames = []
+    for one, other in zip(whole[0::2], whole[1::2], strict=True):
+        frame = one.copy()
+        lines = slice(1, None, 2) if first == "top" else slice(0, None, 2)
+        frame[lines] = other[lines]
+        frames.append(frame)
+    return frames
+
+
+def film(ffmpeg: str, path: Path, first: str | None, poses: Similarities, flags: tuple[str, ...] = ()) -> Path:
+    pictures = shaken_pictures(poses, SIZE, noise=1.0)
+    frames = woven(pictures, first) if first else list(pictures)[0::2]
+    return encoded(ffmpeg, path, frames, 25, "-c:v", "mpeg2video", "-q:v", "2", *flags)
+
+
+@pytest.fixture(scope="module")
+def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    return tmp_path_factory.mktemp("fields")
+
+
+@pytest.mark.parametrize(
+    ("name", "first", "flags", "read"),
+    [
+        ("flagged.mpg", "top", FLAGGED, "top"),
+        ("unflagged.ts", "top", (), "top"),
+        ("bottom.mxf", "bottom", (), "bottom"),
+        ("wrongly.mpg", "bottom", FLAGGED, "bottom"),
+        ("both_of_one_moment.mpg", None, FLAGGED, None),
+        ("whole.m2ts", None, (), None),
+    ],
+)
+def test_fields_are_told_by_flags_and_where_they_lie_by_motion(
+    ffmpeg: str, folder: Path, name: str, first: str | None, flags: tuple[str, ...], read: str | None
+) -> None:
+    info, times = probe(film(ffmpeg, folder / name, first, swaying(FIELDS), flags))
+    assert info.reading.first_field == read
+    frames = [frame.number for frame in read_frames(info.footage(folder / name), 0, None, times)]
+    assert frames == list(range(info.frames))
+    assert ClipInfo.from_json(info.to_json()) == info
+    if read:
+        assert f"{read} field first" in (info.scan_note or "")
+
+
+def test_by_hand_counts_more_than_what_is_found(ffmpeg: str, folder: Path) -> None:
+    clip = film(ffmpeg, folder / "hand.mpg", "top", swaying(FIELDS), FLAGGED)
+    assert probe(clip, Asked(fields="none"))[0].frames == FIELDS // 2
+    pairs, _ = probe(clip, Asked(fields="bottom", every_field=False))
+    fields, finer = probe(clip, Asked(every_field=True))
+    assert (pairs.frames, fields.frames) == (FIELDS // 2, FIELDS)
+    assert (pairs.reading.first_field, fields.reading.first_field) == ("bottom", "top")
+    assert np.diff(finer) == pytest.approx(np.full(FIELDS - 1, 0.02), abs=1e-6)
+    assert "set by hand" in (pairs.scan_note or "")
+    late = read_frame(fields.footage(clip), 41, finer)
+    assert late.number == 41
+    assert float(late.time) == pytest.approx(finer[41], abs=1e-6)
+    counted = list(read_frames(fields.footage(clip), 0, 41, finer))[-1]
+    assert np.array_equal(late.luma, counted.luma)
+
+
+def paired(picture: np.ndarray) -> np.ndarray:
+    """Each line read together with its neighbours, as interlaced cameras do, for else their pictures twitter."""
+    return cv2.sepFilter2D(picture, -1, np.ones(1), np.array([0.25, 0.5, 0.25]))
+
+
+def comb(luma: np.ndarray) -> float:
+    """Energy between fields: each line against the mean of its two neighbours, which are of the other field."""
+    y = luma.astype(np.float32)[60:-60, 60:-60]
+    return float(((y[1:-1] - (y[:-2] + y[2:]) / 2) ** 2).mean())
+
+
+def still(info: ClipInfo, clip: Path, times: np.ndarray, poses: Similarities, target: Path) -> tuple[float, float]:
+    """How far a held picture's corners move, px RMS, and the energy between its lines."""
+    measurement = measure_clip(clip, info, times, 0, info.frames - 1)
+    corners = as_complex(SIZE.corners())
+    found, true = measurement.poses.apply(corners), poses.apply(corners)
+    z, t = fit_similarity(found.ravel(), true.ravel(), np.ones(found.size))
+    held = Treatment.from_json({"motion": {"intent": "hold"}, "framing": {"zoom_limit": 1.4}})
+    render_clip(clip, info, times, solve_path(measurement, held), held, target)
+    return rms(np.abs(z * found + t - true)), float(np.mean([comb(frame.luma) for frame in read_frames(target, 4)]))
+
+
+def test_hold_stands_still_and_no_comb_is_left(ffmpeg: str, folder: Path) -> None:
+    poses = jitter(FIELDS, SIZE, 8.0, seed=3)
+    pictures = [paired(picture) for picture in shaken_pictures(poses, SIZE, noise=0.0)]
+    options = ("-c:v", "mpeg2video", "-q:v", "2")
+    progressive = encoded(ffmpeg, folder / "progressive.mpg", pictures, 50, *options)
+    interlaced = encoded(ffmpeg, folder / "interlaced.mpg", woven(pictures, "top"), 25, *options, *FLAGGED)
+    _, usual = still(*_opened(progressive), poses, folder / "p.mp4")
+    info, clip, times = _opened(interlaced)
+    assert info.reading.every_field
+    assert info.frames == FIELDS
+    moves, left = still(info, clip, times, poses, folder / "i.mp4")
+    assert moves <= 0.15
+    assert left <= 1.05 * usual  # no comb is left
+    assert left >= 0.85 * usual  # and little is softer: a moment has half the lines
+    _, combed = still(*_opened(interlaced, Asked(fields="none")), poses[::2], folder / "c.mp4")
+    assert combed > 3 * usual
+
+
+def _opened(clip: Path, asked: Asked = Asked(every_field=True)) -> tuple[ClipInfo, Path, np.ndarray]:  # noqa: B008
+    info, times = probe(clip, asked)
+    return info, clip, times

@@ -1,0 +1,216 @@
+"""What a file carries, through a render: kept, or named as lost, as Debian's ffprobe reads it back.
+
+The table in docs/what-goes-along.md is made here: KEEN_HORIZON_WRITE=1 pytest tests/pipeline/test_going_along.py.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+from truth import run_ffmpeg
+
+from keen_horizon.config import PROJECT
+from keen_horizon.core.media.along import Fate
+from keen_horizon.core.media.probe import probe
+from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.path.solve import solve_path
+from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.pipeline.delivery import clip_fates
+from keen_horizon.pipeline.like_source import like_source
+from keen_horizon.pipeline.rendering import render_clip
+
+TABLE = PROJECT / "docs" / "what-goes-along.md"
+HEAD = """# What goes along
+
+Made by `tests/pipeline/test_going_along.py`, which renders each of these and reads the result back with ffprobe: what
+is said to be kept is there, and what is not there is said. ✓ kept, ≈ changed, ✕ not kept.
+
+| file | delivered as | picture | sound | timecode | tags | other |
+|---|---|---|---|---|---|---|
+"""
+MARKS = {"kept": "✓", "changed": "≈", "lost": "✕"}
+RANGE = {"in": 3, "out": 12}
+TAGGED = ("-metadata", "title=Boat week", "-metadata", "creation_time=2026-05-06T07:08:09Z", "-timecode", "10:00:00:00")
+FIELDS = ("-flags", "+ilme+ildct", "-top", "1")
+HDR10 = "master-display=G(8500,39850)B(6550,2300)R(35400,14600)WP(15635,16450)L(10000000,50):max-cll=1000,400"
+BT2020 = ("-color_primaries", "bt2020", "-color_trc", "smpte2084", "-colorspace", "bt2020nc")
+
+
+@dataclass(frozen=True)
+class Film:
+    """A made file: its name, ffmpeg's options for it, and how many sound tracks go in."""
+
+    name: str
+    options: tuple[str, ...]
+    sounds: int = 1
+    alpha: bool = False
+    rate: str = "25"
+
+
+FILMS = [
+    Film("phone.mp4", ("-c:v", "libx264", "-pix_fmt", "yuv420p", "-c:a", "aac", *TAGGED)),
+    Film("two_tracks.mov", ("-c:v", "libx264", "-pix_fmt", "yuv420p", "-c:a", "pcm_s24le", "-metadata:s:a:0",
+         "language=eng", "-metadata:s:a:1", "language=fra", *TAGGED), sounds=2),
+    Film("three_tracks.mkv", ("-c:v", "libx264", "-pix_fmt", "yuv422p10le", "-c:a:0", "flac", "-c:a:1", "ac3", "-c:a:2",
+         "libopus", "-metadata:s:a:1", "language=deu", "-metadata:s:a:2", "title=Quay", *TAGGED), sounds=3),
+    Film("hdr.mkv", ("-c:v", "libx265", "-pix_fmt", "yuv420p10le", "-x265-params", f"log-level=none:hdr10=1:{HDR10}",
+         *BT2020, "-c:a", "aac")),
+    Film("deep.mov", ("-c:v", "libx265", "-pix_fmt", "yuv444p12le", "-tag:v", "hvc1", "-x265-params", "log-level=none",
+         "-c:a", "aac"), sounds=0),
+    Film("camcorder.m2ts", ("-c:v", "libx264", "-pix_fmt", "yuv420p", *FIELDS, "-x264-params", "tff=1", "-c:a", "ac3",
+         "-mpegts_m2ts_mode", "1")),
+    Film("disc.mpg", ("-c:v", "mpeg2video", "-q:v", "3", *FIELDS, "-c:a", "mp2", "-timecode", "10:00:00:00")),
+    Film("broadcast.mxf", ("-c:v", "mpeg2video", "-q:v", "3", "-pix_fmt", "yuv422p", "-c:a", "pcm_s16le",
+         "-timecode", "09:59:58;28"), sounds=2, rate="30000/1001"),
+    Film("dv.avi", ("-c:v", "dvvideo", "-s", "720x576", "-pix_fmt", "yuv420p", "-c:a", "pcm_s16le")),
+    Film("tape.dv", ("-s", "720x480", "-pix_fmt", "yuv411p", "-target", "ntsc-dv"), rate="30000/1001"),
+    Film("master.mov", ("-c:v", "prores_ks", "-profile:v", "hq", "-c:a", "pcm_s16le", *TAGGED)),
+    Film("keyed.mov", ("-c:v", "prores_ks", "-profile:v", "4444", "-pix_fmt", "yuva444p10le"), sounds=0, alpha=True),
+    Film("web.webm", ("-c:v", "libvpx-vp9", "-deadline", "realtime", "-cpu-used", "8", "-c:a", "libopus")),
+    Film("modern.mkv", ("-c:v", "libsvtav1", "-preset", "12", "-pix_fmt", "yuv420p10le", "-c:a", "libopus")),
+    Film("top_left.mp4", ("-c:v", "libx264", "-pix_fmt", "yuv420p", "-x264-params", "chromaloc=2", "-c:a", "aac")),
+]  # fmt: skip
+DELIVERIES = [
+    {"codec": "h264", "container": "mp4"},
+    {"codec": "h265", "container": "mov"},
+    {"codec": "h264", "container": "mkv"},
+    {"codec": "prores", "container": "mov"},
+    {"codec": "source", "container": "source"},
+]
+
+
+@pytest.fixture(scope="module")
+def films(ffmpeg: str, tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
+    folder = tmp_path_factory.mktemp("films")
+    return {film.name: made(ffmpeg, folder / film.name, film) for film in FILMS}
+
+
+def made(ffmpeg: str, path: Path, film: Film) -> Path:
+    """A film of 16 pictures."""
+    pictures = f"testsrc2=size=320x240:rate={film.rate}:duration=0.64"
+    clear = "format=yuva444p10le,geq=lum='lum(X,Y)':cb='cb(X,Y)':cr='cr(X,Y)':a='if(gt(X,W/2),1023,200)'"
+    sources = ["-f", "lavfi", "-i", f"{pictures},{clear}" if film.alpha else pictures]
+    for number in range(film.sounds):
+        sources += ["-f", "lavfi", "-i", f"sine={440 * (number + 1)}:sample_rate=48000:duration=0.64"]
+    tracks = [option for number in range(film.sounds + 1) for option in ("-map", str(number))]
+    run_ffmpeg(ffmpeg, *sources, *tracks, *film.options, path)
+    return path
+
+
+@pytest.mark.parametrize("deliver", DELIVERIES, ids=lambda deliver: f"{deliver['codec']}-{deliver['container']}")
+def test_everything_is_kept_or_named(films: dict[str, Path], tmp_path: Path, deliver: dict[str, str]) -> None:
+    for name, source in films.items():
+        fates, target, treatment = rendered(source, tmp_path, deliver)
+        found = ffprobe(target)
+        check(name, fates, found, treatment)
+        row = table_row(name, deliver, fates)
+        if os.environ.get("KEEN_HORIZON_WRITE"):
+            _write(row, restart=(name, deliver) == (FILMS[0].name, DELIVERIES[0]))
+        assert row in TABLE.read_text(), f"docs/what-goes-along.md lacks {row}"
+
+
+def rendered(source: Path, folder: Path, deliver: dict[str, str]) -> tuple[tuple[Fate, ...], Path, Treatment]:
+    info, times = probe(source)
+    treatment = like_source(Treatment.from_json({"motion": {"intent": None}, "range": RANGE, "deliver": deliver}), info)
+    first, last = treatment.frames(info.frames)
+    target = folder / f"{source.stem}.{treatment.deliver.container}"
+    path = solve_path(Measurement.still(info.display, first, times[first : last + 1]), treatment)
+    render_clip(source, info, times, path, treatment, target)
+    return clip_fates(info, treatment), target, treatment
+
+
+def ffprobe(path: Path) -> dict[str, Any]:
+    """What ffprobe says of a file, and of its first picture."""
+
+    def told(*options: str) -> dict[str, Any]:
+        command = ["ffprobe", "-v", "error", *options, "-of", "json", str(path)]
+        found: dict[str, Any] = json.loads(subprocess.run(command, capture_output=True, text=True, check=True).stdout)
+        return found
+
+    first = told("-select_streams", "v:0", "-show_frames", "-read_intervals", "%+#1")
+    return told("-show_format", "-show_streams", "-show_chapters") | {"frame": first}
+
+
+def check(name: str, fates: tuple[Fate, ...], found: dict[str, Any], treatment: Treatment) -> None:
+    """What is said of a render against what is in it."""
+    told = {fate.what: fate for fate in fates}
+    streams: dict[str, list[dict[str, Any]]] = {}
+    for stream in found["streams"]:
+        streams.setdefault(stream["codec_type"], []).append(stream)
+    sounds = [fate for what, fate in told.items() if what.startswith("sound")]
+    assert len(streams.get("audio", [])) == sum(fate.outcome != "lost" for fate in sounds), name
+    tags = {key.lower(): value for key, value in found["format"].get("tags", {}).items()}
+    for stream in found["streams"]:
+        tags |= {key.lower(): value for key, value in stream.get("tags", {}).items() if key.lower() == "timecode"}
+    assert ("timecode" in tags) == ("timecode" in told and told["timecode"].outcome == "kept"), name
+    assert tags["processing"].startswith("Keen Horizon")
+    if any("title" in what and fate.outcome == "kept" for what, fate in told.items()):
+        assert tags["title"] == "Boat week"
+        assert tags["creation_time"].startswith("2026-05-06T07:08:09")
+    side = json.dumps(found["frame"])
+    kept_light = "HDR light levels" in told and told["HDR light levels"].outcome == "kept"
+    assert ("Mastering display" in side and "Content light" in side) == kept_light, name
+    pixels = streams["video"][0]["pix_fmt"]
+    assert ("yuva" in pixels) == ("alpha" in told and told["alpha"].outcome == "kept"), name
+    own = next(fate for fate in fates if " at " in fate.what and "bits" in fate.what)
+    chroma, bits = (own.what if own.outcome == "kept" else own.how).split(" at ")
+    assert chroma.replace(":", "") in pixels, name
+    if not (
+        treatment.deliver.codec == "prores" and "444" in pixels
+    ):  # whose decoders give 12 bits, whatever was written
+        assert ("10le" in pixels, "12le" in pixels) == (bits.startswith("10"), bits.startswith("12")), name
+    if name == "top_left.mp4" and treatment.deliver.codec in ("h264", "h265"):
+        assert streams["video"][0]["chroma_location"] == "topleft"
+
+
+def table_row(name: str, deliver: dict[str, str], fates: tuple[Fate, ...]) -> str:
+    """A line of the table."""
+    cells: dict[str, list[str]] = {"picture": [], "sound": [], "timecode": [], "tags": [], "other": []}
+    for fate in fates:
+        kind = "picture" if any(word in fate.what for word in ("bits", "alpha", "HDR", "fields")) else "other"
+        kind = "sound" if fate.what.startswith("sound") else "timecode" if fate.what == "timecode" else kind
+        kind = "tags" if "title" in fate.what and "sound" not in fate.what else kind
+        cells[kind].append(f"{MARKS[fate.outcome]} {fate.what}{f': {fate.how}' if fate.how else ''}")
+    delivered = "like the source" if deliver["codec"] == "source" else f"{deliver['codec']} in {deliver['container']}"
+    return f"| {name} | {delivered} | " + " | ".join("; ".join(lines) or "-" for lines in cells.values()) + " |"
+
+
+def _write(row: str, restart: bool) -> None:
+    text = HEAD if restart or not TABLE.exists() else TABLE.read_text()
+    if row not in text:
+        TABLE.write_text(text + row + "\n")
+
+
+@pytest.mark.parametrize(
+    ("rate", "start", "cut", "told"),
+    [
+        ("30000/1001", "00:59:58;20", 50, "01:00:00;10"),
+        ("30000/1001", "00:08:59;25", 10, "00:09:00;07"),
+        ("25", "10:00:00:00", 37, "10:00:01:12"),
+        ("24000/1001", "23:59:59:10", 20, "00:00:00:06"),
+    ],
+)
+@pytest.mark.parametrize("suffix", ["mov", "mp4", "mkv", "mxf"])
+def test_timecode_goes_with_the_range(
+    ffmpeg: str, tmp_path: Path, rate: str, start: str, cut: int, told: str, suffix: str
+) -> None:
+    codec = ("-c:v", "mpeg2video") if suffix == "mxf" else ("-c:v", "libx264", "-pix_fmt", "yuv420p")
+    place = ("-metadata", f"timecode={start}") if suffix == "mkv" else ("-timecode", start)
+    clip = tmp_path / f"clip.{suffix}"
+    run_ffmpeg(ffmpeg, "-f", "lavfi", "-i", f"testsrc2=size=160x120:rate={rate}:duration=3", *codec, *place, clip)
+    info, times = probe(clip)
+    assert str(info.timecode) == start
+    for container in ("mov", "mkv"):
+        treatment = Treatment.from_json(
+            {"motion": {"intent": None}, "range": {"in": cut, "out": cut + 5}, "deliver": {"container": container}}
+        )
+        path = solve_path(Measurement.still(info.display, cut, times[cut : cut + 6]), treatment)
+        target = tmp_path / f"cut.{container}"
+        render_clip(clip, info, times, path, treatment, target)
+        assert str(probe(target)[0].timecode) == told
