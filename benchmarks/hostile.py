@@ -24,7 +24,15 @@ SEED_CLIPS = {
     "ffv1.mkv": ("ffv1", "yuv422p10le", "flac"),
     "mjpeg.avi": ("mjpeg", "yuvj420p", "pcm_s16le"),
     "prores.mov": ("prores_ks", "yuv422p10le", None),
+    "keyed.mov": ("prores_ks", "yuva444p10le", None),
+    "camcorder.m2ts": ("libx264", "yuv420p", "ac3"),
+    "broadcast.ts": ("mpeg2video", "yuv420p", "mp2"),
+    "disc.mpg": ("mpeg2video", "yuv420p", "mp2"),
+    "house.mxf": ("mpeg2video", "yuv422p", "pcm_s16le"),
+    "tape.dv": ("dvvideo", "yuv420p", None),
 }
+INTERLACED = ("camcorder.m2ts", "disc.mpg", "house.mxf")
+SIZES = {"tape.dv": "720x576"}  # of which DV has no other
 FRAMES = 10
 EXTREMES = (0, 1, 0x7F, 0x7FFF, 0xFFFF, 0x7FFFFFFF, 0x80000000, 0xFFFFFFFE, 0xFFFFFFFF)
 HEADER_SHARE = 0.6  # of the damage goes where files keep their structure: their first and last 4 kB
@@ -47,11 +55,13 @@ def seed_clips(folder: Path, ffmpeg: str = "ffmpeg") -> list[Path]:
     made, seconds = [], FRAMES / 25
     for name, (video, pixels, sound) in SEED_CLIPS.items():
         path = folder / name
-        command = [ffmpeg, "-v", "error", "-y", "-f", "lavfi", "-i", f"testsrc2=size=128x96:rate=25:duration={seconds}"]
+        pictures = f"testsrc2=size={SIZES.get(name, '128x96')}:rate=25:duration={seconds}"
+        command = [ffmpeg, "-v", "error", "-y", "-f", "lavfi", "-i", pictures]
         if sound:
-            command += ["-f", "lavfi", "-i", f"sine=duration={seconds}", "-c:a", sound]
+            command += ["-f", "lavfi", "-i", f"sine=duration={seconds}", "-c:a", sound, "-ar", "48000"]
         quiet = ["-x265-params", "log-level=none"] if video == "libx265" else []
-        subprocess.run([*command, "-c:v", video, "-pix_fmt", pixels, *quiet, str(path)], check=True)
+        woven = ["-flags", "+ilme+ildct", "-top", "1"] if name in INTERLACED else []
+        subprocess.run([*command, "-c:v", video, "-pix_fmt", pixels, *quiet, *woven, str(path)], check=True)
         made.append(path)
     return made
 

@@ -112,6 +112,7 @@ def _parser() -> argparse.ArgumentParser:
         command.add_argument("--fields", choices=("as-found", "none", "top", "bottom"), default="as-found",
                              help="which field of interlaced film comes first; none: whole pictures")  # fmt: skip
         command.add_argument("--pictures", choices=("field", "frame"), help="one picture a field, or one a frame")
+        command.add_argument("--rate", type=_rate, help="how many numbered pictures are shown a second")
     add_keeping(commands)
     for name, text in (
         ("serve", "run the web server"),
@@ -234,10 +235,17 @@ def _corners(options: argparse.Namespace) -> None:
 def _probed(options: argparse.Namespace) -> tuple[ClipInfo, NDArray[np.float64]]:
     """The clip's facts as far as it can be worked on; what is missing is said."""
     every = None if options.pictures is None else options.pictures == "field"
-    asked = Asked(fields=options.fields.replace("-", " "), every_field=every)
+    asked = Asked(fields=options.fields.replace("-", " "), every_field=every, rate=options.rate)
     info, times = probe_decodable(options.source, asked)
     _tell(info, info.notes)
     return info, times
+
+
+def _rate(text: str) -> float:
+    rate = float(text)
+    if not 0.1 <= rate <= 1000:
+        raise ValueError
+    return rate
 
 
 def _treatment(options: argparse.Namespace) -> Treatment:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from dataclasses import asdict
 from pathlib import Path, PurePath
 
@@ -10,17 +11,19 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from keen_horizon.core.media.containers import SUFFIXES
+from keen_horizon.core.media.numbered import SUFFIXES as PICTURES
 from keen_horizon.core.media.probe import Asked
 from keen_horizon.jobs.progress import announce
 from keen_horizon.jobs.queue import enqueue
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.lookup import find
 from keen_horizon.operations.names import kept_name, storable
-from keen_horizon.store.files import FileStore
+from keen_horizon.store.files import FileStore, files_of
 from keen_horizon.store.models import Base, Clip, Project, Render, Upload, Version, Work
 
 KEY = re.compile("(^|_)key$")
-MEDIA_SUFFIXES = set(SUFFIXES)
+MEDIA_SUFFIXES = {*SUFFIXES, ".zip"}
+LEAST_SERIES = 2  # pictures that make a folder worth offering
 
 
 def new_project(session: Session, name: str) -> Project:
@@ -40,7 +43,7 @@ def register_clip(session: Session, files: FileStore, project_id: int, path: Pat
     name = kept_name(path.name)
     if not storable(str(path)):
         raise NotPossible(f"{name}: its name, or a folder's, holds characters that cannot be kept. Rename it.")
-    if not path.is_file():
+    if not (path.is_file() or path.is_dir()):
         raise NotPossible(f"{name}: there is no such file.")
     place = files.place(path)
     same = (Clip.source_path == place.path, Clip.source_root.is_not_distinct_from(place.root))
@@ -52,9 +55,9 @@ def register_clip(session: Session, files: FileStore, project_id: int, path: Pat
 
 
 def known_by(path: Path) -> tuple[int, int]:
-    """What tells at a glance that a file is still the same: its size, bytes, and its time, ns."""
-    found = path.stat()
-    return found.st_size, found.st_mtime_ns
+    """What tells at a glance that a file, or a folder of pictures, is still the same: size, bytes, and time, ns."""
+    found = [file.stat() for file in (files_of(path) if path.is_dir() else [path])]
+    return sum(file.st_size for file in found), max((file.st_mtime_ns for file in found), default=0)
 
 
 def register_from_folder(session: Session, files: FileStore, project_id: int, media: Path | None, name: str) -> Clip:
@@ -68,11 +71,18 @@ def register_from_folder(session: Session, files: FileStore, project_id: int, me
 
 
 def media_files(media: Path | None) -> list[str]:
-    """Relative names of the media folder's video files."""
+    """Relative names of the media folder's video files, and of its folders of numbered pictures."""
     if media is None or not media.is_dir():
         return []
-    found = [p for p in media.rglob("*") if p.suffix.lower() in MEDIA_SUFFIXES and p.is_file()]
-    return sorted(str(p.relative_to(media)) for p in found)[:2000]
+    found, series = [], Counter[Path]()
+    for path in media.rglob("*"):
+        suffix = path.suffix.lower()
+        if suffix in PICTURES and path.is_file():
+            series[path.parent] += 1
+        elif suffix in MEDIA_SUFFIXES and path.is_file():
+            found.append(path)
+    found += [folder for folder, count in series.items() if count >= LEAST_SERIES and folder != media]
+    return sorted(str(path.relative_to(media)) for path in found)[:2000]
 
 
 def clip_from_upload(session: Session, files: FileStore, upload: Upload, received: Path, digest: str) -> Clip:

@@ -36,7 +36,7 @@ def source_place(clip: Clip, files: FileStore) -> Path:
 def source_file(clip: Clip, files: FileStore) -> Path:
     """The clip's own file. Raises MediaError when it has gone, SourceChanged when it was replaced."""
     path = source_place(clip, files)
-    if not path.is_file():
+    if not path.exists():
         raise MediaError(f"{clip.name}: the file {path} is no longer there. Put it back and try again.")
     if clip.source_path is not None and clip.digest is not None and known_by(path) != _prepared(clip):
         raise SourceChanged(

@@ -27,7 +27,8 @@ def encode_settings(
     """Settings for pictures of `size` with a chroma layout and depth, tagged and timed as the source."""
     return EncodeSettings(
         size=size,
-        bit_depth=depth,
+        bit_depth=frame.bit_depth if deliver.codec in SEQUENCES else depth,
+        picture_bits=16 if deliver.codec == "tiff" else depth,
         chroma=chroma,
         rate=Fraction(info.rate).limit_denominator(1001),
         time_base=info.time_base,

@@ -8,8 +8,8 @@ from __future__ import annotations
 from fractions import Fraction
 
 from keen_horizon.core.media.along import spoken
-from keen_horizon.core.media.formats import VIDEO_FORMATS
-from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.media.formats import SEQUENCES, VIDEO_FORMATS
+from keen_horizon.core.media.probe import NUMBERED, ClipInfo
 from keen_horizon.core.treatment.deliver import AS_SOURCE, Deliver
 from keen_horizon.core.treatment.document import Treatment
 
@@ -28,6 +28,9 @@ def like_source(treatment: Treatment, info: ClipInfo) -> Treatment:
 
 def near_source(deliver: Deliver, info: ClipInfo) -> Deliver:
     """The nearest delivery to the source's own; a container that is asked for stays."""
+    if info.carried.container == NUMBERED:
+        codec = info.codec if info.codec in SEQUENCES else "png"
+        return Deliver.model_validate({"codec": codec, "container": "zip", "sound": deliver.sound})
     family = FAMILIES.get(info.codec)
     codec = family or ("prores" if info.codec in INTRA or info.carried.alpha else "h264")
     holds = VIDEO_FORMATS[codec].containers
@@ -45,6 +48,8 @@ def near_source(deliver: Deliver, info: ClipInfo) -> Deliver:
 
 def what_cannot_be_had(info: ClipInfo) -> tuple[str, ...]:
     """In what a delivery like the source differs from it, for it to be said before rendering."""
+    if info.carried.container == NUMBERED:
+        return () if info.codec in SEQUENCES else ("JPEG pictures are not written here: PNG is nearest.",)
     near = near_source(Deliver.model_validate({"codec": AS_SOURCE, "container": AS_SOURCE}), info)
     notes = []
     if FAMILIES.get(info.codec) != near.codec:

@@ -168,14 +168,22 @@ class FileStore:
 
 
 def digest_of(path: Path, should_stop: Callable[[], bool] = lambda: False) -> str:
-    """SHA-256 of a file's content, read in pieces; empty when stopped."""
+    """SHA-256 of a file's content, or of the names and contents of a folder's; read in pieces, empty when stopped."""
     digest = hashlib.sha256()
-    with path.open("rb") as file:
-        while chunk := file.read(CHUNK):
-            if should_stop():
-                return ""
-            digest.update(chunk)
+    for part in files_of(path) if path.is_dir() else [path]:
+        if part is not path:
+            digest.update(f"{part.name} {part.stat().st_size}\n".encode(errors="surrogateescape"))
+        with part.open("rb") as file:
+            while chunk := file.read(CHUNK):
+                if should_stop():
+                    return ""
+                digest.update(chunk)
     return digest.hexdigest()
+
+
+def files_of(folder: Path) -> list[Path]:
+    """The files that lie in a folder itself, by name."""
+    return sorted(path for path in folder.iterdir() if path.is_file())
 
 
 def write_whole(path: Path, content: str | bytes) -> None:

@@ -115,11 +115,11 @@ class Clip(Base):
 
     @property
     def pictures(self) -> str | None:
-        """What tells the clip's pictures from others: its file's digest, and how fields are read where it has some."""
+        """What tells the clip's pictures from others: its file's digest, and how they are read where that differs."""
         reading = (self.info or {}).get("reading") or {}
-        if self.digest is None or not reading.get("first_field"):
+        if self.digest is None or not (reading.get("first_field") or reading.get("rate")):
             return self.digest
-        told = f"{self.digest} {reading['first_field']} {reading['every_field']}"
+        told = f"{self.digest} {reading['first_field']} {reading['every_field']} {reading.get('rate')}"
         return hashlib.sha256(told.encode()).hexdigest()
 
 

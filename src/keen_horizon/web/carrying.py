@@ -6,6 +6,7 @@ from dataclasses import asdict
 from typing import Literal
 
 from flask import Blueprint, jsonify
+from pydantic import Field
 from werkzeug.wrappers import Response
 
 from keen_horizon.core.media.along import summary
@@ -24,10 +25,11 @@ blueprint = Blueprint("carrying", __name__, url_prefix="/api")
 
 
 class AskedReading(Body):
-    """How an editor wants a clip's fields read."""
+    """How an editor wants a clip's fields, or numbered pictures, read."""
 
     fields: Literal["as found", "none", "top", "bottom"] = "as found"
     every_field: bool | None = None
+    rate: float | None = Field(default=None, ge=0.1, le=1000)
 
 
 @blueprint.post("/clips/<int:clip_id>/reading")

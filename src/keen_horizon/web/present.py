@@ -6,7 +6,7 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
-from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.media.probe import NUMBERED, ClipInfo
 from keen_horizon.core.media.proxy import THUMBNAILS
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.jobs.progress import work_json
@@ -41,6 +41,7 @@ def clip_card(clip: Clip, files: FileStore) -> dict[str, Any]:
         "notice": None,
         "scan": None,
         "asked": clip.asked,
+        "numbered": False,
         "changed": source_changed(clip, files),
         "shake": max((m.shake_percent for m in clip.found_in_it(clip.measurements)), default=None),
         "version": clip.versions[-1].letter if clip.versions else None,
@@ -52,6 +53,8 @@ def clip_card(clip: Clip, files: FileStore) -> dict[str, Any]:
         info = ClipInfo.from_json(clip.info)
         rate = f"{info.rate:.2f}".rstrip("0").rstrip(".")
         card["notice"] = " ".join(info.troubles) or None
+        card["numbered"] = info.carried.container == NUMBERED
+        card["rate"] = info.rate
         card["scan"] = info.scan_note or ("Whole pictures" if info.may_have_fields else None)
         varying = " varying" if info.variable_rate else ""
         card["facts"] = f"{timecode(info.duration)} · {info.coded.width}×{info.coded.height} · {rate} fps{varying}"

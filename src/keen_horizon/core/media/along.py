@@ -11,7 +11,7 @@ from typing import Literal
 
 from keen_horizon.core.media.carried import Carried, SoundFacts, SubtitleFacts
 from keen_horizon.core.media.formats import COPIED_SOUND, COPIED_SUBTITLES, SEQUENCES, VIDEO_FORMATS
-from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.media.probe import NUMBERED, ClipInfo
 
 EDIT_LISTS = ("mp4", "mov")  # can say that a file begins inside a packet and ends inside another
 ENCODED_SOUND = {"mp4": "aac", "mov": "aac", "mkv": "flac", "webm": "libopus"}  # each cut to the sample there
@@ -168,6 +168,10 @@ def _pixels(info: ClipInfo, codec: str) -> Fate:
     own = f"{':'.join(stored)} at {info.bit_depth} bits"
     if codec == "exr":
         return Fate(own, "changed", "as linear light, half floats")
+    if info.carried.container == NUMBERED:
+        own = f"R G B at {info.bit_depth} bits"
+        if codec in ("png", "tiff") and (codec == "tiff" or depth == info.bit_depth) and info.codec != "exr":
+            return Fate(own, "kept")
     if codec in SEQUENCES:
         return Fate(own, "changed", f"as R G B at {16 if codec == 'tiff' else depth} bits")
     if (chroma, depth) == (stored, info.bit_depth):

@@ -33,7 +33,9 @@ from keen_horizon.core.media.subtitles import subtitle_track
 
 @dataclass(frozen=True)
 class EncodeSettings:
-    """How a file is written. `quality` is the codec's constant rate factor: lower is better and larger."""
+    """How a file is written. `picture_bits` are those of numbered pictures, which planes of `bit_depth` become.
+
+    `quality` is the codec's constant rate factor: lower is better and larger."""
 
     size: Size
     bit_depth: int
@@ -52,6 +54,7 @@ class EncodeSettings:
     bit_rate: int | None = None
     profile: str | None = None
     light: Light | None = None
+    picture_bits: int = 16
 
     @property
     def pixel_format(self) -> str:

@@ -6,6 +6,7 @@ A plain path is read as it comes: whole pictures, colours sited as its format us
 from __future__ import annotations
 
 from dataclasses import dataclass
+from fractions import Fraction
 from pathlib import Path
 from typing import Any, Literal
 
@@ -18,17 +19,19 @@ class Reading:
 
     `first_field` is the field shown first where lines of two moments are woven into one picture, None for whole
     pictures; with `every_field` each field becomes a picture, else each pair. `site` is where chroma samples lie
-    (see `chroma.py`).
+    (see `chroma.py`). `rate` is how many numbered pictures are shown a second.
     """
 
     first_field: FirstField | None = None
     every_field: bool = False
     site: int = 0
+    rate: Fraction | None = None
 
     @staticmethod
     def from_json(data: dict[str, Any] | None) -> Reading:
         """The reverse of `dataclasses.asdict`; clips of before are read as they come."""
-        return Reading(**(data or {}))
+        told = dict(data or {})
+        return Reading(**(told | {"rate": Fraction(told["rate"]) if told.get("rate") else None}))
 
     @property
     def pictures_per_frame(self) -> int:

@@ -26,6 +26,7 @@ from keen_horizon.core.media.chroma import turned_site
 from keen_horizon.core.media.containers import open_input
 from keen_horizon.core.media.fields import whole_pictures
 from keen_horizon.core.media.footage import Footage, Source, footage_of
+from keen_horizon.core.media.numbered import USUAL_RATE, as_planes, is_numbered, numbered
 from keen_horizon.core.media.orientation import quarter_turns, upright
 
 Plane = NDArray[np.uint8 | np.uint16]
@@ -93,6 +94,9 @@ def read_frames(
     UnreadableVideoError when not one frame comes, MediaError when the picture's size changes.
     """
     footage = footage_of(source)
+    if is_numbered(footage.path):
+        yield from _numbered_frames(footage, first, last)
+        return
     yielded = 0
     for frame in _from(footage, first, times):
         if last is not None and frame.number > last:
@@ -105,6 +109,24 @@ def read_frames(
             f"{footage.path.name}: frame {first} could not be decoded. The file is damaged there; "
             "move the in point or copy the file again."
         )
+
+
+def _numbered_frames(footage: Footage, first: int, last: int | None) -> Iterator[Frame]:
+    """Frames of numbered pictures: those that are there."""
+    pictures = numbered(footage.path)
+    rate = footage.reading.rate or pictures.rate or USUAL_RATE
+    tags = Tags(pictures.primaries, pictures.transfer, int(Colorspace.ITU709), 1)
+    size: tuple[int, ...] | None = None
+    for index in pictures.from_frame(first):
+        number = pictures.numbers[index]
+        if last is not None and number > last:
+            return
+        picture = pictures.picture(index)
+        size = size or picture.shape
+        if picture.shape != size:
+            raise MediaError(f"{footage.path.name}: {pictures.entries[index]} has another size than those before.")
+        planes, alpha, depth = as_planes(picture)
+        yield Frame(max(number, first), max(number, first) / rate, planes, depth, tags, alpha=alpha)
 
 
 def _from(footage: Footage, first: int, times: NDArray[np.float64] | None) -> Iterator[Frame]:

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import itertools
 import zipfile
-import zlib
 from collections.abc import Iterator
-from pathlib import Path, PurePath
+from pathlib import Path
 from typing import Any
 
 import av.error
@@ -15,12 +14,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.errors import MediaError
+from keen_horizon.core.media.archives import contents, names_in
 from keen_horizon.core.media.containers import open_input
 
 Picture = NDArray[np.uint8 | np.uint16]
 
 PICTURES = (".png", ".tif", ".tiff")
-LARGEST_PICTURE = 1 << 28
 KINDS = "a PNG or TIFF picture, a ZIP or folder of them, or a video"
 
 
@@ -30,43 +29,20 @@ def read_layers(path: Path, name: str | None = None) -> Iterator[Picture]:
     `name` is what the editor calls the file. Raises MediaError when there is not one.
     """
     name = name or path.name
-    if path.is_dir():
-        return _files(path)
     if path.suffix.lower() in PICTURES:
         return itertools.repeat(_decoded(path.read_bytes(), name))
-    if path.suffix.lower() == ".zip" or zipfile.is_zipfile(path):
-        return _archive(path, name)
+    if path.is_dir() or path.suffix.lower() == ".zip" or zipfile.is_zipfile(path):
+        return _several(path, name)
     return _video(path, name)
 
 
-def _files(folder: Path) -> Iterator[Picture]:
-    files = sorted(file for file in folder.iterdir() if file.suffix.lower() in PICTURES)
-    if not files:
-        raise MediaError(f"{folder.name}: there is no PNG or TIFF picture in this folder.")
-    return (_decoded(file.read_bytes(), file.name) for file in files)
-
-
-def _archive(path: Path, name: str) -> Iterator[Picture]:
-    try:
-        with zipfile.ZipFile(path) as archive:
-            entries = sorted(e.filename for e in archive.infolist() if PurePath(e.filename).suffix.lower() in PICTURES)
-    except (zipfile.BadZipFile, ValueError, NotImplementedError) as error:
-        raise MediaError(f"{name}: this ZIP file is damaged or incomplete. Pack the pictures again.") from error
+def _several(path: Path, name: str) -> Iterator[Picture]:
+    entries = names_in(path, PICTURES, name)
     if not entries:
-        raise MediaError(f"{name}: there is no PNG or TIFF picture in this ZIP file.")
-    return _unpacked(path, name, entries)
-
-
-def _unpacked(path: Path, name: str, entries: list[str]) -> Iterator[Picture]:
-    with zipfile.ZipFile(path) as archive:
-        for entry in entries:
-            if archive.getinfo(entry).file_size > LARGEST_PICTURE:
-                raise MediaError(f"{name}: {entry} is too large for a picture.")
-            try:
-                data = archive.read(entry)
-            except (zipfile.BadZipFile, zlib.error, EOFError, RuntimeError, NotImplementedError, OSError) as error:
-                raise MediaError(f"{name}: {entry} cannot be unpacked. Pack the pictures again.") from error
-            yield _decoded(data, entry)
+        raise MediaError(
+            f"{name}: there is no PNG or TIFF picture in this {'folder' if path.is_dir() else 'ZIP file'}."
+        )
+    return (_decoded(contents(path, entry, name), entry) for entry in entries)
 
 
 def _decoded(data: bytes, name: str) -> Picture:

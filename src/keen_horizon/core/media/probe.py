@@ -27,12 +27,14 @@ from keen_horizon.core.media.containers import open_input
 from keen_horizon.core.media.fields import Seen, looked_at, may_have_fields
 from keen_horizon.core.media.footage import Footage, Reading
 from keen_horizon.core.media.frames import decoded_pictures, has_alpha
+from keen_horizon.core.media.numbered import USUAL_RATE, is_numbered, numbered, size_of
 from keen_horizon.core.media.orientation import quarter_turns
 from keen_horizon.core.media.timecode import Timecode
 
 MISSING_SECONDS = 1.0
 SMALLEST_SIDE, LARGEST_SIDE = 16, 16384  # as a treatment's output (see treatment.framing); resampling ends at 32767
 MOST_STRETCHED = 32
+NUMBERED = "pictures"  # what numbered pictures have for a container
 LOOKS, LOOKED_AT = 3, 10  # places in a clip, and pictures in each, whose fields are looked at
 MISSED_FIELDS = 0.9  # of the packets between two pictures that have none of their own: fields in packets of their own
 
@@ -41,11 +43,13 @@ MISSED_FIELDS = 0.9  # of the packets between two pictures that have none of the
 class Asked:
     """How an editor wants the pictures read, where what the file tells or shows is wrong.
 
-    `fields` is which field comes first, or "none" for whole pictures; `every_field` a picture a field, or a pair.
+    `fields` is which field comes first, or "none" for whole pictures; `every_field` a picture a field, or a pair;
+    `rate` how many numbered pictures are shown a second.
     """
 
     fields: Literal["as found", "none", "top", "bottom"] = "as found"
     every_field: bool | None = None
+    rate: float | None = None
 
     @staticmethod
     def from_json(data: dict[str, Any] | None) -> Asked:
@@ -59,13 +63,16 @@ AS_FOUND = Asked()
 @dataclass(frozen=True, kw_only=True)
 class Scan:
     """What is known of a file's fields: `told` as the file says, `seen` as its pictures show, and whether what was
-    decided is by hand; `film` where film was stretched to fields.
+    decided is by hand; `film` where film was stretched to fields. Of numbered pictures: whether their rate was told by
+    nobody, and how many numbers are missing.
     """
 
     told: Literal["top", "bottom"] | None = None
     seen: Literal["top", "bottom", "whole"] | None = None
     by_hand: bool = False
     film: bool = False
+    rate_taken: bool = False
+    missing: int = 0
 
     @staticmethod
     def from_json(data: dict[str, Any] | None) -> Scan:
@@ -117,12 +124,17 @@ class ClipInfo:
     @property
     def may_have_fields(self) -> bool:
         """Whether pictures of this size and rate are ever made of fields."""
+        if self.carried.container == NUMBERED:
+            return False
         stored = self.coded.width if self.turns % 2 else self.coded.height
         return may_have_fields(stored, float(self.stored_rate or self.rate))
 
     @property
     def scan_note(self) -> str | None:
         """How pictures that a file keeps as fields are read."""
+        if self.carried.container == NUMBERED:
+            taken = ", as nothing tells otherwise" if self.scan.rate_taken else ""
+            return f"Numbered pictures, {self.rate:.5g} a second{taken}."
         first, per = self.reading.first_field, "field" if self.reading.every_field else "frame"
         hand = ", set by hand" if self.scan.by_hand else ""
         if first:
@@ -145,7 +157,12 @@ class ClipInfo:
         sound = (
             "Its sound is of a kind that cannot be read here; it is worked on without." if self.sound_unread else None
         )
-        return tuple(note for note in (self.broken_note, sound) if note)
+        missing = (
+            f"{self.scan.missing} of its pictures are missing; the ones before stand in for them."
+            if self.scan.missing
+            else None
+        )
+        return tuple(note for note in (self.broken_note, sound, missing) if note)
 
     @property
     def broken_note(self) -> str | None:
@@ -164,7 +181,9 @@ class ClipInfo:
 
     def to_json(self) -> dict[str, Any]:
         """Plain values for JSON."""
-        return asdict(self) | {name: str(getattr(self, name)) for name in _EXACT}
+        exact: dict[str, Any] = {name: str(getattr(self, name)) for name in _EXACT}
+        rate = self.reading.rate and str(self.reading.rate)
+        return asdict(self) | exact | {"reading": asdict(self.reading) | {"rate": rate}}
 
     @staticmethod
     def from_json(data: dict[str, Any]) -> ClipInfo:
@@ -189,6 +208,8 @@ def probe(path: Path, asked: Asked = AS_FOUND) -> tuple[ClipInfo, NDArray[np.flo
     Raises NotVideoError, MediaError as `open_input` and for sizes that cannot be worked on, UnreadableVideoError when
     no frame decodes.
     """
+    if path.exists() and is_numbered(path):
+        return _probed_pictures(path, asked)
     with open_input(path) as container:
         stream = container.streams.video[0]
         try:
@@ -248,6 +269,40 @@ def probe(path: Path, asked: Asked = AS_FOUND) -> tuple[ClipInfo, NDArray[np.flo
         asked=asked,
         scan=scan,
         carried=carried,
+    )
+    return info, times
+
+
+def _probed_pictures(path: Path, asked: Asked) -> tuple[ClipInfo, NDArray[np.float64]]:
+    """Facts and times of numbered pictures."""
+    pictures = numbered(path)
+    opening = pictures.picture(0)
+    size = size_of(opening)
+    _check_size(path, size, Fraction(1))
+    wanted = Fraction(asked.rate).limit_denominator(1001) if asked.rate else None
+    rate = wanted or pictures.rate or USUAL_RATE
+    times = np.arange(pictures.frames) / float(rate)
+    clear, bits = opening.shape[2] == 4, 8 * opening.dtype.itemsize
+    info = ClipInfo(
+        name=path.name,
+        coded=size,
+        pixel_aspect=Fraction(1),
+        turns=0,
+        time_base=1 / rate,
+        frames=pictures.frames,
+        rate=float(rate),
+        duration=pictures.frames / float(rate),
+        variable_rate=False,
+        codec=pictures.codec,
+        pixel_format=f"rgb{'a' if clear else ''}{(3 + clear) * bits}",
+        bit_depth=bits,
+        sound=None,
+        promised=pictures.frames,
+        stored_rate=rate,
+        reading=Reading(rate=rate),
+        asked=asked,
+        scan=Scan(rate_taken=wanted is None and pictures.rate is None, missing=pictures.frames - len(pictures.numbers)),
+        carried=Carried(container=NUMBERED, alpha=clear),
     )
     return info, times
 

@@ -17,16 +17,15 @@ from pathlib import Path
 import cv2
 import numpy as np
 import OpenEXR
-from av.video.reformatter import ColorRange, Colorspace, VideoReformatter
 from numpy.typing import NDArray
 
-from keen_horizon.core.media.encode import EncodeSettings, picture_frame, whole_or_nothing
+from keen_horizon.core.media.colour import rgb_of
+from keen_horizon.core.media.encode import EncodeSettings, whole_or_nothing
 from keen_horizon.core.media.frames import Plane
 from keen_horizon.core.media.timecode import Timecode
 from keen_horizon.core.media.transfer import PRIMARY_NAMES, TRANSFER_NAMES, linear
 
-_PACKED = {(False, False): "bgr24", (False, True): "bgra", (True, False): "bgr48le", (True, True): "rgba64le"}
-_MATRICES = {1: Colorspace.ITU709, 9: Colorspace.ITU709, 10: Colorspace.ITU709}
+Rgba = NDArray[np.float32]
 
 
 class SequenceWriter:
@@ -37,18 +36,17 @@ class SequenceWriter:
     ) -> None:
         self._archive, self._stem, self._settings, self._number = archive, stem, settings, first
         self._timecode = timecode
-        self._convert = VideoReformatter()
         self._times: list[str] = ["frame,time_s" + (",timecode" if timecode else "")]
 
     def write(self, planes: tuple[Plane, ...], time: Fraction) -> None:
         """Add one picture shown at `time` seconds."""
         name = f"{self._stem}.{self._number:06}"
-        picture = self._rgb(planes)
+        picture = self._rgba(planes)
         if self._settings.codec == "png":
-            encoded = cv2.imencode(".png", picture, [cv2.IMWRITE_PNG_COMPRESSION, 2])[1]
+            encoded = cv2.imencode(".png", self._whole(picture), [cv2.IMWRITE_PNG_COMPRESSION, 2])[1]
             self._archive.writestr(f"{name}.png", encoded.tobytes())
         elif self._settings.codec == "tiff":
-            encoded = cv2.imencode(".tiff", picture)[1]
+            encoded = cv2.imencode(".tiff", self._whole(picture))[1]
             self._archive.writestr(f"{name}.tif", encoded.tobytes())
         else:
             self._archive.writestr(f"{name}.exr", self._exr(picture))
@@ -63,57 +61,48 @@ class SequenceWriter:
 
     def _facts(self) -> dict[str, object]:
         settings, tags = self._settings, self._settings.tags
-        linear = settings.codec == "exr"
+        light = settings.codec == "exr"
         return {
-            "depth": "half float" if linear else 16 if self._deep else 8,
-            "transfer": "linear" if linear else TRANSFER_NAMES.get(tags.transfer if tags else 2, "not told"),
+            "depth": "half float" if light else settings.picture_bits,
+            "transfer": "linear" if light else TRANSFER_NAMES.get(tags.transfer if tags else 2, "not told"),
             "primaries": PRIMARY_NAMES.get(tags.primaries if tags else 2, "not told"),
             "alpha": "straight" if settings.alpha else None,
             "frames_per_second": str(settings.rate),
         }
 
-    def _exr(self, picture: NDArray[np.uint8 | np.uint16]) -> bytes:
+    def _exr(self, picture: Rgba) -> bytes:
         """A picture as EXR of linear light, coverage multiplied in, as the format has it."""
         tags = self._settings.tags
-        coded = np.asarray(picture / np.float32(np.iinfo(picture.dtype).max), np.float32)
-        values = linear(coded[..., :3], tags.transfer if tags else 2)
-        channels = {"B": values[..., 0], "G": values[..., 1], "R": values[..., 2]}
+        values = linear(picture[..., :3], tags.transfer if tags else 2)
+        channels = {name: values[..., i] for i, name in enumerate("RGB")}
         if self._settings.alpha:
-            cover = coded[..., 3]
+            cover = picture[..., 3]
             channels = {name: value * cover for name, value in channels.items()} | {"A": cover}
         halves = {name: np.ascontiguousarray(value, np.float16) for name, value in channels.items()}
         header = {
             "compression": OpenEXR.ZIP_COMPRESSION,
             "type": OpenEXR.scanlineimage,
-            "framesPerSecond": OpenEXR.Rational(self._settings.rate.numerator, self._settings.rate.denominator),
+            "framesPerSecond": self._settings.rate,
         }
         with tempfile.TemporaryDirectory() as folder:
             file = Path(folder) / "picture.exr"
             OpenEXR.File(header, halves).write(str(file))
             return file.read_bytes()
 
-    @property
-    def _deep(self) -> bool:
-        return self._settings.codec != "png" or self._settings.bit_depth > 8
+    def _whole(self, picture: Rgba) -> NDArray[np.uint8 | np.uint16]:
+        """A picture as B, G, R and A of the bits that are written."""
+        bits = self._settings.picture_bits
+        values = np.rint(picture * np.float32((1 << bits) - 1)).astype(np.uint8 if bits == 8 else np.uint16)
+        return np.ascontiguousarray(values[..., [2, 1, 0, 3][: values.shape[2]]])
 
-    def _rgb(self, planes: tuple[Plane, ...]) -> NDArray[np.uint8 | np.uint16]:
-        """The picture (rows, columns, 3) as BGR, 16 bits deep where the source or the format is."""
-        settings = self._settings
-        tags = settings.tags
-        matrix = _MATRICES.get(tags.matrix, Colorspace.ITU601) if tags else Colorspace.ITU601
-        full = tags is not None and tags.range == 2
-        converted = self._convert.reformat(
-            picture_frame(planes, settings),
-            format=_PACKED[self._deep, settings.alpha],
-            src_colorspace=matrix,
-            dst_colorspace=matrix,
-            src_color_range=ColorRange.JPEG if full else ColorRange.MPEG,
-            dst_color_range=ColorRange.JPEG,
-        )
-        picture: NDArray[np.uint8 | np.uint16] = np.asarray(
-            converted.to_ndarray(), np.uint16 if self._deep else np.uint8
-        )
-        return picture[..., [2, 1, 0, 3]] if self._deep and settings.alpha else picture
+    def _rgba(self, planes: tuple[Plane, ...]) -> Rgba:
+        """The picture (rows, columns, 3 or 4) as R, G, B and A, 0 ... 1."""
+        depth = self._settings.bit_depth
+        colours = rgb_of(planes[0], planes[1], planes[2], depth, self._settings.tags)
+        if not self._settings.alpha:
+            return colours
+        cover = planes[3].astype(np.float32) / np.float32((1 << depth) - 1)
+        return np.concatenate([colours, cover[..., None]], -1)
 
 
 @contextmanager

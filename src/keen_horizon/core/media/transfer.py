@@ -35,6 +35,12 @@ def linear(values: Values, transfer: int) -> Values:
     return np.where(v < 0.081, v / 4.5, ((v + 0.099) / 1.099) ** (1 / 0.45)).astype(np.float32)
 
 
+def coded_srgb(light: Values) -> Values:
+    """sRGB's coded values of linear light, both 0 ... 1 (IEC 61966-2-1)."""
+    v = np.clip(light, 0, 1)
+    return np.where(v <= 0.0031308, 12.92 * v, 1.055 * v ** (1 / 2.4) - 0.055).astype(np.float32)
+
+
 def _pq(v: Values) -> Values:
     m1, m2 = 2610 / 16384, 2523 / 4096 * 128
     c1, c2, c3 = 3424 / 4096, 2413 / 4096 * 32, 2392 / 4096 * 32

@@ -29,7 +29,7 @@ def ingest(engine: Engine, files: FileStore, work: Work, progress: Progress) -> 
         clip = session.get_one(Clip, work.clip_id)
         source, name, stored = source_place(clip, files), clip.name, clip.source_key
         asked = Asked.from_json(clip.asked)
-    if not source.is_file():
+    if not source.exists():
         raise MediaError(f"{name}: the file {source} is no longer there. Put it back and try again.")
     known = known_by(source)
     digest = PurePath(stored).stem if stored else digest_of(source, progress.should_stop)

@@ -146,7 +146,7 @@ export const shelf = () => {
     },
     /** @param {any} clip */
     askedOf(clip) {
-      return clip.asked || { fields: "as found", every_field: null };
+      return clip.asked || { fields: "as found", every_field: null, rate: null };
     },
     /** @param {any} clip */
     picturesAsked(clip) {
@@ -156,6 +156,12 @@ export const shelf = () => {
     /** @param {any} clip @param {string} fields */
     askFields(clip, fields) {
       return this.attempt(() => ask("POST", `/api/clips/${clip.id}/reading`, { ...this.askedOf(clip), fields }));
+    },
+    /** @param {any} clip @param {string} text */
+    askRate(clip, text) {
+      const rate = Number(text);
+      if (!(rate > 0)) return;
+      return this.attempt(() => ask("POST", `/api/clips/${clip.id}/reading`, { ...this.askedOf(clip), rate }));
     },
     /** @param {any} clip @param {string} pictures */
     askPictures(clip, pictures) {
