@@ -26,6 +26,7 @@ from keen_horizon.core.path.notes import outcome_notes, solution_notes
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.render.compare import Comparison
 from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.editing import add_editing
 from keen_horizon.keeping import add_keeping
 from keen_horizon.pipeline.delivery import clip_fates
 from keen_horizon.pipeline.flat_things import follow_clip, plane_csv, plane_document
@@ -113,6 +114,7 @@ def _parser() -> argparse.ArgumentParser:
                              help="which field of interlaced film comes first; none: whole pictures")  # fmt: skip
         command.add_argument("--pictures", choices=("field", "frame"), help="one picture a field, or one a frame")
         command.add_argument("--rate", type=_rate, help="how many numbered pictures are shown a second")
+    add_editing(commands)
     add_keeping(commands)
     for name, text in (
         ("serve", "run the web server"),

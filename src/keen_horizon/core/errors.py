@@ -9,6 +9,7 @@ KeenHorizonError
 ├── MeasurementError          too little to measure
 ├── LensError                too little to tell a lens by
 ├── ProfileError             not a lens profile, or not for this clip
+├── EditError                an edit that cannot be read, or names no files
 ├── TreatmentError            a treatment document that does not follow the schema
 ├── SolveError                the limits cannot be met
 └── Stopped                   the work was asked to stop; nothing is wrong
@@ -53,6 +54,10 @@ class ProfileError(KeenHorizonError):
 
 class TreatmentError(KeenHorizonError):
     """A treatment document is not valid; the message names the key."""
+
+
+class EditError(KeenHorizonError):
+    """An edit's document cannot be read; the message names the file."""
 
 
 class SolveError(KeenHorizonError):

@@ -1,0 +1,1 @@
+"""Open forms that whole edits come and go in."""

@@ -1,0 +1,134 @@
+"""The command that corrects an edit: the parts it uses of its files, and the same edit with the corrected files."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.errors import EditError, KeenHorizonError, NotVideoError, UnreadableVideoError
+from keen_horizon.core.exchange.edits import Replacement, read_edit, with_files
+from keen_horizon.core.exchange.relinking import Link, Miss, covering, media_begins, relinked
+from keen_horizon.core.media.containers import SUFFIXES
+from keen_horizon.core.media.decodable import probe_decodable
+from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.path.solve import solve_path
+from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.pipeline.like_source import like_source
+from keen_horizon.pipeline.measuring import measure_clip
+from keen_horizon.pipeline.rendering import render_clip
+
+AS_SOURCE = {"deliver": {"codec": "source", "container": "source"}}
+HANDLES = 12  # frames, where nothing else is asked for
+
+Media = dict[Path, tuple[ClipInfo, NDArray[np.float64]]]
+
+
+def add_editing(commands: Any) -> None:
+    """Add the command to the command line's."""
+    edit = commands.add_parser("edit", help="correct what an edit (OpenTimelineIO) uses, and write it with those files")
+    edit.add_argument("source", type=Path, metavar="EDIT", help="the edit (.otio)")
+    edit.add_argument("destination", type=Path, metavar="DST", help="the same edit with the corrected files (.otio)")
+    edit.add_argument("--media", type=Path, required=True, help="folder that holds the edit's files")
+    edit.add_argument("--into", type=Path, required=True, help="folder for the corrected files")
+    edit.add_argument("--treatment", type=Path, help="treatment document (JSON) for all of them; else like the source")
+    edit.add_argument("--handles", type=int, default=HANDLES, help=f"frames more on either side ({HANDLES})")
+    edit.set_defaults(run=_edit)
+
+
+def _edit(options: argparse.Namespace) -> None:
+    text = options.source.read_text()
+    uses = read_edit(text, options.source.name)
+    document = AS_SOURCE | (json.loads(options.treatment.read_text()) if options.treatment else {})
+    treatment = Treatment.from_json(document)
+    if treatment.motion.intent == "pin":
+        raise EditError("A pinned point stays a clip's own. Choose another intent for a whole edit.")
+    media = _media(options.media)
+    links, misses = relinked(uses, {path: info for path, (info, _) in media.items()}, max(0, options.handles))
+    for miss in misses:
+        _tell(f"{miss.use.name}: {miss.why}; it stays as it is.")
+    if not links:
+        raise EditError(f"{options.source.name}: none of its files was found in {options.media}.")
+    options.into.mkdir(parents=True, exist_ok=True)
+    made = {
+        path: _corrected(path, *media[path], treatment, (first, last), options.into)
+        for path, (first, last) in covering(links).items()
+    }
+    replacements = {link.use.number: _replacement(link, media[link.key], made[link.key]) for link in links}
+    options.destination.write_text(with_files(text, options.source.name, replacements))
+    _tell(summary_of(links, misses))
+
+
+def summary_of(links: tuple[Link[Path], ...], misses: tuple[Miss, ...]) -> str:
+    """How much of an edit was corrected."""
+    files = len({link.key for link in links})
+    left = f"; {len(misses)} left as they were" if misses else ""
+    return f"{len(links)} clips use {files} corrected files{left}."
+
+
+def _media(folder: Path) -> Media:
+    """The folder's files that can be worked on."""
+    found: Media = {}
+    for path in sorted(folder.rglob("*")):
+        if path.suffix.lower() in SUFFIXES and path.is_file():
+            try:
+                found[path] = probe_decodable(path)
+            except (NotVideoError, UnreadableVideoError) as error:
+                _tell(str(error))
+    if not found:
+        raise KeenHorizonError(f"{folder}: there is no film in this folder.")
+    return found
+
+
+def _corrected(
+    path: Path,
+    info: ClipInfo,
+    times: NDArray[np.float64],
+    treatment: Treatment,
+    frames: tuple[int, int],
+    into: Path,
+) -> tuple[Path, int, int]:
+    """Write the frames `frames` of a file corrected; where, and which they are."""
+    first, last = frames
+    part = Treatment.from_json(treatment.to_json() | {"range": {"in": first, "out": last}})
+    part = like_source(part, info)
+    target = _free(into, path.stem, part.deliver.container)
+    if part.motion.intent is None:
+        measurement = Measurement.still(info.display, first, times[first : last + 1])
+    else:
+        measurement = measure_clip(path, info, times, first, last)
+    render_clip(path, info, times, solve_path(measurement, part), part, target)
+    return target, first, last
+
+
+def _free(folder: Path, stem: str, suffix: str) -> Path:
+    """A name that no file of the folder has."""
+    number = 1
+    while (target := folder / f"{stem}_corrected{'' if number == 1 else f'_{number}'}.{suffix}").exists():
+        number += 1
+    return target
+
+
+def _replacement(
+    link: Link[Path], media: tuple[ClipInfo, NDArray[np.float64]], made: tuple[Path, int, int]
+) -> Replacement:
+    info, _ = media
+    target, first, last = made
+    rate = Fraction(info.rate).limit_denominator(1001)
+    return Replacement(
+        address=target.resolve().as_uri(),
+        begins=media_begins(link.use, info) + first / rate,
+        lasts=(last - first + 1) / rate,
+        rate=rate,
+    )
+
+
+def _tell(text: str) -> None:
+    print(text, file=sys.stderr)

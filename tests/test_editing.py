@@ -1,0 +1,178 @@
+"""An edit comes back with the same cuts, corrected media, to the frame."""
+
+from __future__ import annotations
+
+import json
+from fractions import Fraction
+from pathlib import Path
+
+import opentimelineio as otio
+import pytest
+from truth import run_ffmpeg
+
+from keen_horizon.cli import main
+from keen_horizon.core.errors import EditError
+from keen_horizon.core.exchange.edits import DEEPEST, exact_rate, read_edit
+from keen_horizon.core.exchange.relinking import relinked
+from keen_horizon.core.media.frames import read_frame
+from keen_horizon.core.media.probe import probe
+
+RATE = 25
+MEDIA = {"quay.mov": "10:00:00:00", "tower.mov": "01:02:03:04", "dinghy.mov": "00:00:00:00"}
+
+
+def at(frames: float, rate: float = RATE) -> otio.opentime.RationalTime:
+    return otio.opentime.RationalTime(frames, rate)
+
+
+def span(first: float, count: float) -> otio.opentime.TimeRange:
+    return otio.opentime.TimeRange(at(first), at(count))
+
+
+def begins(timecode: str) -> int:
+    return int(otio.opentime.from_timecode(timecode, RATE).value)
+
+
+def used(name: str, first: int, count: int) -> otio.schema.Clip:
+    """A clip that uses frames of a file, in that file's own time."""
+    start = begins(MEDIA.get(name, "00:00:00:00"))
+    reference = otio.schema.ExternalReference(f"file:///elsewhere/{name}", span(start, 60))
+    clip = otio.schema.Clip(f"{name} {first}", reference, span(start + first, count))
+    clip.metadata["grade"] = {"warm": first}
+    return clip
+
+
+def edit() -> otio.schema.Timeline:
+    """Twelve clips over two tracks, some nested, with gaps, a dissolve, a marker and sound."""
+    timeline = otio.schema.Timeline("Boat week")
+    timeline.global_start_time = at(90000)
+    first, second = otio.schema.Track("V1"), otio.schema.Track("V2")
+    timeline.tracks.extend([first, second, otio.schema.Track("A1", kind="Audio")])
+    first.append(used("quay.mov", 10, 20))
+    first.append(otio.schema.Transition(in_offset=at(3), out_offset=at(3), transition_type="SMPTE_Dissolve"))
+    first.append(used("tower.mov", 5, 15))
+    first.append(otio.schema.Gap(source_range=span(0, 12)))
+    first.append(used("quay.mov", 40, 10))
+    nested = otio.schema.Stack("inner")
+    inner = otio.schema.Track("V1")
+    nested.append(inner)
+    for start in (2, 20, 33):
+        inner.append(used("dinghy.mov", start, 8))
+    first.append(nested)
+    second.append(otio.schema.Gap(source_range=span(0, 30)))
+    for name, start in (("tower.mov", 30), ("missing.mov", 3), ("quay.mov", 12), ("dinghy.mov", 50), ("tower.mov", 44)):
+        second.append(used(name, start, 6))
+    timeline.tracks[2].append(used("quay.mov", 10, 20))
+    first[0].markers.append(otio.schema.Marker("look here", span(begins("10:00:00:00") + 12, 1)))
+    return timeline
+
+
+@pytest.fixture(scope="module")
+def media(ffmpeg: str, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("shoot")
+    (folder / "day_1").mkdir()
+    for number, (name, timecode) in enumerate(MEDIA.items()):
+        pictures = f"testsrc2=size=160x120:rate={RATE}:duration=2.4,hue=h={120 * number}"
+        run_ffmpeg(
+            ffmpeg, "-f", "lavfi", "-i", pictures, "-c:v", "libx264", "-pix_fmt", "yuv420p", "-timecode", timecode,
+            folder / "day_1" / name,
+        )  # fmt: skip
+    return folder
+
+
+def test_the_same_cuts_with_corrected_files(media: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    before = edit()
+    before.to_json_file(str(tmp_path / "before.otio"))
+    (tmp_path / "t.json").write_text(
+        json.dumps({"motion": {"intent": None}, "deliver": {"codec": "prores", "container": "mov"}})
+    )
+    arguments = [
+        "edit",
+        tmp_path / "before.otio",
+        tmp_path / "after.otio",
+        "--media",
+        media,
+        "--into",
+        tmp_path / "new",
+    ]
+    assert main([*(str(a) for a in arguments), "--handles", "4", "--treatment", str(tmp_path / "t.json")]) == 0
+    said = capsys.readouterr().err
+    assert (
+        "missing.mov 3: no file is called missing.mov, and none has its timecode and length; it stays as it is." in said
+    )
+    assert "11 clips use 3 corrected files; 1 left as they were." in said
+    after = otio.schema.Timeline.from_json_file(str(tmp_path / "after.otio"))
+    pairs = list(zip(before.find_clips(), after.find_clips(), strict=True))
+    assert len(pairs) == 12
+    for old, new in pairs:
+        assert new.source_range == old.source_range
+        assert new.range_in_parent() == old.range_in_parent()
+        assert new.metadata == old.metadata
+        if "missing" in old.name:
+            assert new.media_reference.is_equivalent_to(old.media_reference)
+            continue
+        file = Path(new.media_reference.target_url.removeprefix("file://"))
+        info, times = probe(file)
+        held, wanted = new.media_reference.available_range, new.source_range
+        assert held.contains(wanted)
+        assert held.duration == at(info.frames)
+        assert str(info.timecode) == otio.opentime.to_timecode(held.start_time, RATE)
+        _same_picture(media, old, file, times, round((wanted.start_time - held.start_time).value))
+        new.media_reference = old.media_reference
+    assert after.is_equivalent_to(before)
+
+
+def _same_picture(media: Path, old: otio.schema.Clip, file: Path, times: object, number: int) -> None:
+    """The first picture that a clip shows is the one that it showed."""
+    original = media / "day_1" / Path(old.media_reference.target_url).name
+    first = round((old.source_range.start_time - old.media_reference.available_range.start_time).value)
+    shown = read_frame(original, first, probe(original)[1]).luma.astype(int)
+    now = read_frame(file, number, times).luma.astype(int) >> 2  # type: ignore[arg-type]
+    beside = read_frame(original, first + 1, probe(original)[1]).luma.astype(int)
+    assert abs(now - shown).mean() < 1.5
+    assert abs(now - beside).mean() > 2 * abs(now - shown).mean()
+
+
+def test_files_that_were_renamed_are_known_by_timecode_and_length(media: Path) -> None:
+    text = edit().to_json_string().replace("tower.mov", "A002_C007.mov")
+    infos = {path: probe(path)[0] for path in (media / "day_1").iterdir()}
+    links, misses = relinked(read_edit(text, "e.otio"), infos, 0)
+    assert {link.key.name for link in links if "A002" in link.use.file} == {"tower.mov"}
+    assert [miss.use.file for miss in misses] == ["missing.mov"]
+
+
+def test_a_file_that_is_too_short_is_a_miss(media: Path) -> None:
+    timeline = otio.schema.Timeline("short")
+    timeline.tracks.append(otio.schema.Track())
+    timeline.tracks[0].append(used("quay.mov", 50, 40))
+    infos = {path: probe(path)[0] for path in (media / "day_1").iterdir()}
+    links, (miss,) = relinked(read_edit(timeline.to_json_string(), "e.otio"), infos, 0)
+    assert not links
+    assert miss.why == "quay.mov does not reach over the part that is used"
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("", "no JSON"),
+        ("[" * 100_000, "no JSON"),
+        ('{"OTIO_SCHEMA": "Clip.2"}', "not an OpenTimelineIO timeline"),
+        ('{"OTIO_SCHEMA": "Timeline.1", "tracks": 5}', "cannot be read|no clip of this edit"),
+        (
+            '{"OTIO_SCHEMA": "Timeline.1", "metadata": ' + '{"a": ' * (DEEPEST + 5) + "1" + "}" * (DEEPEST + 6),
+            "nested deeper",
+        ),
+        (otio.schema.Timeline("empty").to_json_string(), "no clip of this edit names a file"),
+    ],
+)
+def test_what_is_no_edit(text: str, said: str) -> None:
+    with pytest.raises(EditError, match=said) as refused:
+        read_edit(text, "boat.otio")
+    assert "boat.otio" in str(refused.value)
+
+
+def test_rates_mean_what_the_trade_means() -> None:
+    assert exact_rate(23.976) == exact_rate(24000 / 1001) == Fraction(24000, 1001)
+    assert exact_rate(29.97) == Fraction(30000, 1001)
+    assert exact_rate(59.94) == Fraction(60000, 1001)
+    assert [exact_rate(rate) for rate in (24.0, 25.0, 30.0, 48000.0)] == [24, 25, 30, 48000]
