@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
+from pathlib import PurePath
 from typing import Any
 
 import numpy as np
@@ -167,6 +168,17 @@ def render_bytes(render: Render) -> int:
         2 if render.versus and render.versus["layout"] == "side" else 1
     )
     return expected_bytes(deliver.codec, deliver.quality, pixels, last - first + 1, info.bit_depth > 8)
+
+
+def render_name(render: Render) -> str:
+    """The name that a render's file is saved under, with the timecode of its first picture where the clip has one."""
+    info = clip_info(render.clip)
+    ending = {"plate": "plate", "maps": "maps", "overlay": "over"}.get(render.kind, "steady")
+    begins = ""
+    if info.timecode is not None and render.kind != "maps":
+        first, _ = Treatment.from_json(render.treatment).frames(info.frames)
+        begins = "_" + str(info.timecode.plus(first)).replace(":", "-").replace(";", "-")
+    return f"{PurePath(render.clip.name).stem}_{ending}{begins}{PurePath(render.key or '').suffix}"
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,7 @@ import hashlib
 from datetime import UTC, datetime
 from typing import Any, TypeVar
 
-from sqlalchemy import BigInteger, DateTime, Enum, ForeignKey, String, UniqueConstraint
+from sqlalchemy import BigInteger, DateTime, Enum, ForeignKey, String, Text, UniqueConstraint
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 
@@ -59,6 +59,23 @@ class Project(Base):
     name: Mapped[str] = mapped_column(String(120))
     created_at: Mapped[datetime] = mapped_column(default=_now)
     clips: Mapped[list[Clip]] = relationship(back_populates="project", cascade="all, delete-orphan", order_by="Clip.id")
+    edits: Mapped[list[Edit]] = relationship(back_populates="project", cascade="all, delete-orphan", order_by="Edit.id")
+
+
+class Edit(Base):
+    """An edit brought to a project: its OpenTimelineIO `document` as it came, and how many frames more than it uses
+    are wanted on either side.
+    """
+
+    __tablename__ = "edit"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
+    name: Mapped[str] = mapped_column(String(255))
+    document: Mapped[str] = mapped_column(Text)
+    handles: Mapped[int]
+    created_at: Mapped[datetime] = mapped_column(default=_now)
+    project: Mapped[Project] = relationship(back_populates="edits")
 
 
 class Clip(Base):

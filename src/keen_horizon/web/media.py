@@ -11,6 +11,7 @@ from werkzeug.wrappers import Response
 from keen_horizon.operations.errors import NotThere
 from keen_horizon.operations.lookup import find
 from keen_horizon.operations.names import kept_name
+from keen_horizon.operations.treating import render_name
 from keen_horizon.store.models import Clip, Render
 from keen_horizon.web.downloads import data_file
 from keen_horizon.web.services import services
@@ -57,16 +58,14 @@ def thumbnails(clip_id: int) -> Response:
 def _render(render_id: int) -> tuple[Render, str]:
     with services().session() as session:
         render = find(session, Render, render_id)
-        ending = {"plate": "plate", "maps": "maps", "overlay": "over"}.get(render.kind, "steady")
-        return render, f"{PurePath(render.clip.name).stem}_{ending}"
+        return render, render_name(render)
 
 
 @blueprint.get("/renders/<int:render_id>/file")
 def render_file(render_id: int) -> Response:
     """The rendered file."""
-    render, stem = _render(render_id)
-    suffix = PurePath(render.key or "").suffix
-    return _stored(render.key, KINDS.get(suffix, "application/octet-stream"), f"{stem}{suffix}")
+    render, name = _render(render_id)
+    return _stored(render.key, KINDS.get(PurePath(name).suffix, "application/octet-stream"), name)
 
 
 @blueprint.get("/renders/<int:render_id>/report.json")
@@ -79,7 +78,7 @@ def render_report(render_id: int) -> Response:
 @blueprint.get("/renders/<int:render_id>/<any('path.json', 'path.csv', 'transforms.csv'):name>")
 def render_path(render_id: int, name: str) -> Response:
     """The camera path of a render: as JSON, as a table of matrices, or of 2-D transforms."""
-    render, stem = _render(render_id)
+    render, file_name = _render(render_id)
     if not render.path_key:
         raise NotThere("This file is not made yet.")
-    return data_file(json.loads(services().files.path(render.path_key).read_text()), stem, name)
+    return data_file(json.loads(services().files.path(render.path_key).read_text()), PurePath(file_name).stem, name)

@@ -26,6 +26,8 @@ export const shelf = () => {
     media: page.media,
     /** @type {any[]} */
     uploads: [],
+    /** Edits brought in, and how far they are. @type {any[]} */
+    edits: [],
     /** @type {Record<number, number>} */
     hovered: {},
     /** @type {number[]} */
@@ -49,6 +51,7 @@ export const shelf = () => {
     soon: 0,
 
     init() {
+      this.listEdits().catch((problem) => (this.error = problem.message));
       followWork((work) => {
         const clip = this.clips.find((/** @type {any} */ card) => card.id === work.clip);
         if (clip && (work.state === "waiting" || work.state === "working")) clip.work = work;
@@ -63,6 +66,34 @@ export const shelf = () => {
       const turn = ++this.turn;
       const clips = await ask("GET", `/api/projects/${page.project}/clips`);
       if (turn === this.turn) this.clips = clips;
+      if (this.edits.length) await this.listEdits();
+    },
+    async listEdits() {
+      this.edits = await ask("GET", `/api/projects/${page.project}/edits`);
+    },
+    /** @param {Event} event */
+    bringEdit(event) {
+      const input = /** @type {HTMLInputElement} */ (event.target);
+      const file = input.files && input.files[0];
+      if (!file) return;
+      return this.attempt(async () => {
+        await ask("POST", `/api/projects/${page.project}/edits/${encodeURIComponent(file.name)}`, file);
+        input.value = "";
+        await this.listEdits();
+      });
+    },
+    /** @param {any} edit */
+    removeEdit(edit) {
+      return this.attempt(async () => {
+        await ask("DELETE", `/api/edits/${edit.id}`);
+        await this.listEdits();
+      });
+    },
+    /** @param {any} edit */
+    editText({ clips, linked, corrected, coming }) {
+      const parts = [`${linked} of ${clips} clips are here`, `${corrected} corrected`];
+      if (coming) parts.push(`${coming} being prepared`);
+      return parts.join(", ");
     },
     /** @param {() => Promise<any>} action */
     async attempt(action) {
