@@ -1,4 +1,4 @@
-"""The command that corrects an edit: the parts it uses of its files, and the same edit with the corrected files."""
+"""Commands on several files: joining a take's, and correcting what an edit uses of its files."""
 
 from __future__ import annotations
 
@@ -17,6 +17,7 @@ from keen_horizon.core.exchange.edits import Replacement, read_edit, with_files
 from keen_horizon.core.exchange.relinking import Link, Miss, covering, media_begins, relinked
 from keen_horizon.core.media.containers import SUFFIXES
 from keen_horizon.core.media.decodable import probe_decodable
+from keen_horizon.core.media.joining import in_order, joined
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.path.solve import solve_path
@@ -32,7 +33,11 @@ Media = dict[Path, tuple[ClipInfo, NDArray[np.float64]]]
 
 
 def add_editing(commands: Any) -> None:
-    """Add the command to the command line's."""
+    """Add the commands to the command line's."""
+    join = commands.add_parser("join", help="make one file of a take's several, nothing encoded anew")
+    join.add_argument("sources", type=Path, nargs="+", metavar="SRC")
+    join.add_argument("--out", type=Path, required=True, help="the joined file")
+    join.set_defaults(run=_join)
     edit = commands.add_parser("edit", help="correct what an edit (OpenTimelineIO) uses, and write it with those files")
     edit.add_argument("source", type=Path, metavar="EDIT", help="the edit (.otio)")
     edit.add_argument("destination", type=Path, metavar="DST", help="the same edit with the corrected files (.otio)")
@@ -41,6 +46,12 @@ def add_editing(commands: Any) -> None:
     edit.add_argument("--treatment", type=Path, help="treatment document (JSON) for all of them; else like the source")
     edit.add_argument("--handles", type=int, default=HANDLES, help=f"frames more on either side ({HANDLES})")
     edit.set_defaults(run=_edit)
+
+
+def _join(options: argparse.Namespace) -> None:
+    parts = in_order([(path, probe_decodable(path)[0]) for path in options.sources])
+    joined(parts, options.out)
+    _tell(f"{options.out.name}: {len(parts)} files, {sum(info.frames for _, info in parts)} frames.")
 
 
 def _edit(options: argparse.Namespace) -> None:

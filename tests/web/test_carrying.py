@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 from applications import Browser
 from numbered import encoded_picture, packed, picture
+from truth import run_ffmpeg
 
 from keen_horizon.core.treatment.document import Treatment
 
@@ -49,6 +50,26 @@ def test_a_folder_of_pictures_is_used_where_it_lies(browser: Browser, project: i
     browser.ask("POST", f"/api/clips/{clip}/retry")
     browser.work()
     assert browser.ask("GET", f"/api/clips/{clip}")["info"]["frames"] == 6
+
+
+def test_files_of_a_take_become_one_clip(browser: Browser, project: int, tmp_path: Path, ffmpeg: str) -> None:
+    numbers = []
+    for number in (1, 2, 4):
+        file = tmp_path / f"take_{number}.mov"
+        start = f"10:00:0{number - 1}:00"
+        pattern = ("-f", "lavfi", "-i", f"testsrc2=size=160x120:rate=25:duration=1,hue=h={90 * number}")
+        run_ffmpeg(ffmpeg, *pattern, "-c:v", "libx264", "-pix_fmt", "yuv420p", "-timecode", start, file)
+        numbers.append(browser.upload(project, file))
+    browser.work()
+    refused = browser.ask("POST", f"/api/projects/{project}/join", 400, json={"clips": numbers})
+    assert refused["error"] == "take_4.mov: its name does not count on from take_2.mov."
+    joined = browser.ask("POST", f"/api/projects/{project}/join", json={"clips": numbers[:2]})
+    browser.work()
+    shown = card(browser, project, joined["id"])
+    assert (shown["name"], shown["state"], shown["error"]) == ("take_1-take_2.mov", "ready", None)
+    detail = browser.ask("GET", f"/api/clips/{joined['id']}")
+    assert detail["info"]["frames"] == 50
+    assert detail["info"]["timecode"]["starts"] == [[0, 36000 * 25]]
 
 
 def test_an_archive_of_something_else_is_refused_by_name(browser: Browser, project: int, tmp_path: Path) -> None:

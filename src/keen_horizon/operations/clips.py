@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
+from collections.abc import Sequence
 from dataclasses import asdict
 from pathlib import Path, PurePath
 
@@ -11,8 +12,9 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from keen_horizon.core.media.containers import SUFFIXES
+from keen_horizon.core.media.joining import in_order, suffix_of
 from keen_horizon.core.media.numbered import SUFFIXES as PICTURES
-from keen_horizon.core.media.probe import Asked
+from keen_horizon.core.media.probe import Asked, ClipInfo
 from keen_horizon.jobs.progress import announce
 from keen_horizon.jobs.queue import enqueue
 from keen_horizon.operations.errors import NotPossible
@@ -101,6 +103,20 @@ def retry_arrival(session: Session, clip: Clip) -> Work:
         raise NotPossible(f"{clip.name} is being worked on.")
     clip.error = None
     return start_work(session, Work(kind="ingest", clip_id=clip.id))
+
+
+def join_clips(session: Session, project_id: int, numbers: Sequence[int]) -> Clip:
+    """Start one clip of several that go on from one another; they stay. Raises NotPossible, MediaError."""
+    project = find(session, Project, project_id)
+    chosen = [clip for clip in project.clips if clip.id in numbers]
+    infos = {clip.id: ClipInfo.from_json(clip.info) for clip in chosen if clip.info is not None}
+    if len(infos) < len(chosen):
+        raise NotPossible("Clips that are still being prepared cannot be joined yet.")
+    names = {info.name: clip for clip, info in zip(chosen, infos.values(), strict=True)}
+    ordered = [names[info.name] for _, info in in_order([(Path(), info) for info in infos.values()])]
+    first = PurePath(ordered[0].name)
+    name = kept_name(f"{first.stem}-{PurePath(ordered[-1].name).stem}{suffix_of(infos[ordered[0].id])}")
+    return _arrive(session, Clip(project_id=project.id, name=name, parts={"clips": [clip.id for clip in ordered]}))
 
 
 def read_otherwise(session: Session, clip: Clip, asked: Asked) -> Work:

@@ -83,7 +83,8 @@ class Clip(Base):
 
     That path is relative to the `source_root` "media" or "data", absolute where there is none (see store.files).
     Such a file may be replaced: it is known by `bytes`, `source_modified` (its time, ns) and `digest`.
-    `asked` is how its fields are to be read, where an editor said so.
+    `asked` is how its fields are to be read, where an editor said so; `parts` {"clips": [ids]} are those that it is
+    joined of, until it is.
     """
 
     __tablename__ = "clip"
@@ -102,6 +103,7 @@ class Clip(Base):
     bytes: Mapped[int] = mapped_column(BigInteger, default=0)
     info: Mapped[dict[str, Any] | None]
     asked: Mapped[dict[str, Any] | None]
+    parts: Mapped[dict[str, Any] | None]
     proxy: Mapped[dict[str, Any] | None]
     proxy_key: Mapped[str | None]
     thumbnails_key: Mapped[str | None]

@@ -18,7 +18,8 @@ from keen_horizon.operations.material import clip_info
 from keen_horizon.pipeline.delivery import clip_fates
 from keen_horizon.pipeline.like_source import like_source, what_cannot_be_had
 from keen_horizon.store.models import Clip
-from keen_horizon.web.bodies import Body, body, posted_treatment
+from keen_horizon.web.bodies import Body, Rows, body, posted_treatment
+from keen_horizon.web.present import clip_card
 from keen_horizon.web.services import services
 
 blueprint = Blueprint("carrying", __name__, url_prefix="/api")
@@ -39,6 +40,20 @@ def read_otherwise(clip_id: int) -> Response:
     with services().session() as session:
         clip = find(session, Clip, clip_id)
         return jsonify(work_json(clips.read_otherwise(session, clip, Asked(**asked.model_dump()))))
+
+
+class SeveralClips(Body):
+    """Clips of a project that go on from one another."""
+
+    clips: Rows
+
+
+@blueprint.post("/projects/<int:project_id>/join")
+def join(project_id: int) -> Response:
+    """Start one clip of several files of a take."""
+    wanted = body(SeveralClips)
+    with services().session() as session:
+        return jsonify(clip_card(clips.join_clips(session, project_id, wanted.clips), services().files))
 
 
 @blueprint.post("/clips/<int:clip_id>/goes-along")

@@ -11,12 +11,13 @@ from sqlalchemy import Engine, select
 from sqlalchemy.orm import Session
 
 from keen_horizon.core.errors import MediaError, RangeError, Stopped
+from keen_horizon.core.media.joining import joined
 from keen_horizon.core.media.probe import Asked, ClipInfo, probe, shortened
 from keen_horizon.core.media.proxy import make_proxy
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.jobs.progress import Progress
 from keen_horizon.operations.clips import known_by
-from keen_horizon.operations.material import source_place
+from keen_horizon.operations.material import clip_info, same_source, source_place
 from keen_horizon.operations.starting import first_treatment
 from keen_horizon.store.database import transaction
 from keen_horizon.store.files import FileStore, digest_of
@@ -25,6 +26,7 @@ from keen_horizon.store.models import Clip, ClipState, Work
 
 def ingest(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
     """Prepare a clip, or prepare it anew when its file was replaced; a file that is the same stays prepared."""
+    _join(engine, files, work, progress)
     with transaction(engine) as session:
         clip = session.get_one(Clip, work.clip_id)
         source, name, stored = source_place(clip, files), clip.name, clip.source_key
@@ -65,6 +67,25 @@ def ingest(engine: Engine, files: FileStore, work: Work, progress: Progress) -> 
         clip.times_key = files.keep(times_file, ".npy")
         kept = clip.draft if same_count else None
         clip.draft = _fitting(kept, info.frames) or first_treatment(session).to_json()
+
+
+def _join(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
+    """Make the file of a clip that is joined of others, unless it is there."""
+    with transaction(engine) as session:
+        clip = session.get_one(Clip, work.clip_id)
+        if clip.parts is None:
+            return
+        found = [session.get(Clip, number) for number in clip.parts["clips"]]
+        parts = [(same_source(session, part, files), clip_info(part)) for part in found if part is not None]
+        name, wanted = clip.name, len(clip.parts["clips"])
+    if len(parts) < wanted:
+        raise MediaError(f"{name}: one of the clips that it is joined of was removed. Add it and join them again.")
+    target = files.work_path(f"join-{work.clip_id}{PurePath(name).suffix}")
+    joined(parts, target, progress.frames, progress.should_stop)
+    with transaction(engine) as session:
+        clip = session.get_one(Clip, work.clip_id)
+        clip.source_key, clip.parts = files.keep(target, PurePath(name).suffix), None
+        clip.bytes = files.path(clip.source_key).stat().st_size
 
 
 def _prepared_already(session: Session, files: FileStore, clip_id: int, digest: str, known: tuple[int, int]) -> bool:

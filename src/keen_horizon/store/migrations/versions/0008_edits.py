@@ -1,7 +1,8 @@
-"""edits that were brought to a project"""
+"""edits that were brought to a project, and clips joined of several"""
 
 import sqlalchemy as sa
 from alembic import op
+from sqlalchemy.dialects.postgresql import JSONB
 
 revision = "0008"
 down_revision = "0007"
@@ -20,7 +21,9 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("id"),
     )
     op.create_index(op.f("ix_edit_project_id"), "edit", ["project_id"], unique=False)
+    op.add_column("clip", sa.Column("parts", JSONB(), nullable=True))
 
 
 def downgrade() -> None:
+    op.drop_column("clip", "parts")
     op.drop_table("edit")

@@ -170,7 +170,7 @@ export const shelf = () => {
     toggle(clip) {
       this.chosen = this.chosen.includes(clip.id) ? this.chosen.filter((id) => id !== clip.id) : [...this.chosen, clip.id];
     },
-    /** Measure or render all chosen clips. @param {"measure" | "render"} task */
+    /** Measure, render or join all chosen clips. @param {"measure" | "render" | "join"} task */
     start(task) {
       const clips = this.chosen.splice(0);
       return this.attempt(() => ask("POST", `/api/projects/${page.project}/${task}`, { clips }));
