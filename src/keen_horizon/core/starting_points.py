@@ -13,7 +13,7 @@ from keen_horizon.core.treatment.framing import Framing
 from keen_horizon.core.treatment.motion import Motion
 
 MOTION = ("intent", "response_s", "strength", "freedom")
-FRAMING = ("edges", "borrow", "zoom", "zoom_rate", "zoom_limit", "gap_colour", "sharpen", "size")
+FRAMING = ("edges", "borrow", "zoom", "zoom_rate", "zoom_limit", "gap_colour", "gap_clear", "sharpen", "size")
 DELIVER = ("container", "codec", "quality", "sound")
 
 SHIPPED: dict[str, dict[str, dict[str, Any]]] = {

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.media.along import Fate, delivery, fates, keeps_alpha
+from keen_horizon.core.media.along import Fate, delivery, fates
 from keen_horizon.core.media.encode import Along, EncodeSettings, write_video
 from keen_horizon.core.media.formats import SEQUENCES
 from keen_horizon.core.media.frames import Frame, Plane
@@ -22,7 +22,15 @@ from keen_horizon.core.treatment.document import Treatment
 
 
 def encode_settings(
-    frame: Frame, info: ClipInfo, deliver: Deliver, size: Size, chroma: str, depth: int, pixel_aspect: Fraction
+    frame: Frame,
+    info: ClipInfo,
+    deliver: Deliver,
+    size: Size,
+    chroma: str,
+    depth: int,
+    pixel_aspect: Fraction,
+    *,
+    alpha: bool,
 ) -> EncodeSettings:
     """Settings for pictures of `size` with a chroma layout and depth, tagged and timed as the source."""
     return EncodeSettings(
@@ -37,7 +45,7 @@ def encode_settings(
         container=deliver.container,
         quality=deliver.quality,
         tags=frame.tags,
-        alpha=keeps_alpha(info, deliver.codec),
+        alpha=alpha,
         bit_rate=deliver.bit_rate_kbps and 1000 * deliver.bit_rate_kbps,
         profile=deliver.profile,
         light=info.carried.light,
@@ -80,6 +88,7 @@ def clip_fates(info: ClipInfo, treatment: Treatment) -> tuple[Fate, ...]:
         container=deliver.container,
         sound=deliver.sound != "none",
         whole=is_whole(info, treatment),
+        clear=treatment.framing.clear_gaps,
     )
 
 

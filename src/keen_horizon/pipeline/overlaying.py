@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from keen_horizon.core.errors import MediaError, Stopped
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.plate import plate_of
-from keen_horizon.core.media.along import kept_pixels
+from keen_horizon.core.media.along import keeps_alpha, kept_pixels
 from keen_horizon.core.media.encode import chroma_size
 from keen_horizon.core.media.frames import Frame, Plane, gapless, read_frames
 from keen_horizon.core.media.layers import read_layers
@@ -48,8 +48,9 @@ def overlay_clip(
     frames = ahead(gapless(read_frames(info.footage(source), first, last, times), first, times))
     opening = next(frames)
     chroma, depth = _own_pixels(opening, info, treatment)
+    alpha = keeps_alpha(info, treatment.deliver.codec)
     size = Size(info.coded.width // 2 * 2, info.coded.height // 2 * 2)
-    settings = encode_settings(opening, info, treatment.deliver, size, chroma, depth, info.pixel_aspect)
+    settings = encode_settings(opening, info, treatment.deliver, size, chroma, depth, info.pixel_aspect, alpha=alpha)
     origin = Fraction(opening.time)
     along = taken_along(source, info, treatment, float(origin), times)
     done = 0

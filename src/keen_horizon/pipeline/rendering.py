@@ -25,7 +25,7 @@ from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.render.borrow import lending_frames
 from keen_horizon.core.render.compare import Comparison
-from keen_horizon.core.render.warp import Warper
+from keen_horizon.core.render.warp import Warper, coverage_of
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.pipeline.delivery import at_depth, encode_settings, open_writer, taken_along
 from keen_horizon.pipeline.streams import Behind, ahead
@@ -76,12 +76,13 @@ def render_clip(
         ahead(gapless(read_frames(info.footage(source), first, last, times), first, times)), _reach(path, versus)
     )
     opening = window.opening()
-    chroma, depth = kept_pixels(info, treatment.deliver.codec)
-    alpha = keeps_alpha(info, treatment.deliver.codec) and versus is None
+    clear = treatment.framing.clear_gaps and versus is None
+    chroma, depth = kept_pixels(info, treatment.deliver.codec, clear)
+    alpha = keeps_alpha(info, treatment.deliver.codec, clear) and versus is None
     warpers = [_warper(p, t, info, chroma, alpha) for p, t in _legs(path, treatment, versus)]
     output = warpers[-1].output
     size = versus.comparison.size(output.size) if versus else output.size
-    settings = encode_settings(opening, info, treatment.deliver, size, chroma, depth, output.pixel_aspect)
+    settings = encode_settings(opening, info, treatment.deliver, size, chroma, depth, output.pixel_aspect, alpha=alpha)
     origin = Fraction(opening.time)
     along = taken_along(source, info, treatment, float(origin), times)
     gaps = done = 0
@@ -93,7 +94,7 @@ def render_clip(
             gaps += warped[-1].gap_pixels
             planes = versus.comparison.joined(*(w.planes for w in warped)) if versus else warped[-1].planes
             if settings.alpha:
-                planes = (*planes, frame.coverage if warped[-1].alpha is None else warped[-1].alpha)
+                planes = (*planes, coverage_of(warped[-1], frame.bit_depth))
             encoder.call(writer.write, at_depth(planes, frame.bit_depth, settings.bit_depth), frame.time - origin)
             done += 1
             progress(done, total)

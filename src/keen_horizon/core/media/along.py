@@ -85,11 +85,13 @@ def delivery(info: ClipInfo, container: str, *, sound: bool, first: int, whole: 
     )
 
 
-def fates(info: ClipInfo, *, codec: str, container: str, sound: bool, whole: bool) -> tuple[Fate, ...]:
-    """What becomes of everything that the clip carries, thing by thing."""
+def fates(
+    info: ClipInfo, *, codec: str, container: str, sound: bool, whole: bool, clear: bool = False
+) -> tuple[Fate, ...]:
+    """What becomes of everything that the clip carries, thing by thing; `clear`: gaps are wanted clear."""
     carried = info.carried
     pictures = codec in SEQUENCES
-    lines = [_pixels(info, codec)]
+    lines = [_pixels(info, codec, clear)]
     if info.reading.first_field:
         lines.append(Fate("interlaced fields", "changed", f"whole pictures, {info.rate:.5g} a second"))
     lines += _sounds(carried, container, sound, whole, pictures)
@@ -114,6 +116,8 @@ def fates(info: ClipInfo, *, codec: str, container: str, sound: bool, whole: boo
     lines += [Fate(f"HDR {name}", "lost", "they fit the pictures as shot only") for name in carried.dynamic]
     if carried.alpha:
         lines.append(_alpha(info, codec))
+    elif clear and not keeps_alpha(info, codec, clear):
+        lines.append(Fate("clear gaps", "lost", f"{spoken(codec)} has no alpha; they have the gaps' colour"))
     lines += [Fate(other, "lost", "a render has no place for it") for other in carried.others]
     return tuple(lines)
 
@@ -128,14 +132,14 @@ def summary(lines: tuple[Fate, ...]) -> str:
     return "; ".join(part for part in parts if part) + "."
 
 
-def kept_pixels(info: ClipInfo, codec: str) -> tuple[str, int]:
-    """Chroma layout and depth of the output for pictures stored upright as the clip's."""
+def kept_pixels(info: ClipInfo, codec: str, clear: bool = False) -> tuple[str, int]:
+    """Chroma layout and depth of the output for pictures stored upright as the clip's; `clear` as `keeps_alpha`."""
     stored = chroma_of(info)
     if codec in SEQUENCES:
         return "444", 8 if info.bit_depth == 8 else 16
     format_ = VIDEO_FORMATS[codec]
     chroma, depth = format_.fitting(stored, info.bit_depth)
-    if info.carried.alpha and format_.alpha:
+    if keeps_alpha(info, codec, clear):
         chroma = chroma if chroma in format_.alpha else format_.alpha[0]
     return chroma, depth
 
@@ -158,13 +162,13 @@ def _stored_chroma(info: ClipInfo) -> str:
     return told[1] if told and not (told[1] == "422" and info.turns % 2) else chroma_of(info)
 
 
-def keeps_alpha(info: ClipInfo, codec: str) -> bool:
-    """Whether a codec keeps the clip's coverage."""
-    return info.carried.alpha and (codec in SEQUENCES or bool(VIDEO_FORMATS[codec].alpha))
+def keeps_alpha(info: ClipInfo, codec: str, clear: bool = False) -> bool:
+    """Whether coverage is written: the clip's own, or with `clear` that of its gaps, where the codec has a place."""
+    return (info.carried.alpha or clear) and (codec in SEQUENCES or bool(VIDEO_FORMATS[codec].alpha))
 
 
-def _pixels(info: ClipInfo, codec: str) -> Fate:
-    stored, (chroma, depth) = _stored_chroma(info), kept_pixels(info, codec)
+def _pixels(info: ClipInfo, codec: str, clear: bool) -> Fate:
+    stored, (chroma, depth) = _stored_chroma(info), kept_pixels(info, codec, clear)
     own = f"{':'.join(stored)} at {info.bit_depth} bits"
     if codec == "exr":
         return Fate(own, "changed", "as linear light, half floats")
@@ -216,7 +220,7 @@ def _tags(carried: Carried, pictures: bool) -> list[Fate]:
 
 
 def _alpha(info: ClipInfo, codec: str) -> Fate:
-    return Fate("alpha", "kept") if keeps_alpha(info, codec) else Fate("alpha", "lost", f"{codec} has none")
+    return Fate("alpha", "kept") if keeps_alpha(info, codec) else Fate("alpha", "lost", f"{spoken(codec)} has none")
 
 
 def _named(*parts: str) -> str:

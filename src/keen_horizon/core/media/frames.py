@@ -7,12 +7,13 @@ are yielded one by one; nothing is kept.
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterator
+from collections.abc import Callable, Generator, Iterator
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
+import av
 import av.container
 import av.error
 import av.video.format
@@ -202,18 +203,27 @@ def read_frame(source: Source, number: int, times: NDArray[np.float64] | None = 
 def decoded_pictures(container: Any, stream: Any) -> Iterator[av.video.frame.VideoFrame]:
     """What a stream decodes to, as stored, passing over what is damaged."""
     packets = container.demux(stream)
+    decode = _decoder_of(stream)
     while True:
         try:
             packet = next(packets, None)
         except av.error.FFmpegError:
             packet = None  # the file breaks off here: what was decoded so far is flushed below
         try:
-            yield from packet.decode() if packet is not None else stream.decode(None)
+            yield from decode(packet)
         except av.error.FFmpegError:
             if packet is not None:
                 continue  # one damaged picture is passed over
         if packet is None or packet.size == 0:
             return
+
+
+def _decoder_of(stream: Any) -> Callable[[Any], list[Any]]:
+    """What decodes a stream's packets (None: what is left). VP9 keeps coverage beside, which one decoder knows of."""
+    if stream.codec_context.name == "vp9" and stream.metadata.get("alpha_mode") == "1":
+        decoder = av.CodecContext.create("libvpx-vp9", "r")
+        return lambda packet: decoder.decode(packet if packet is not None and packet.size else None)
+    return lambda packet: packet.decode() if packet is not None else stream.decode(None)
 
 
 def _frame(raw: av.video.frame.VideoFrame, number: int, footage: Footage) -> Frame:

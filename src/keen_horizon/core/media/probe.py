@@ -213,7 +213,7 @@ def probe(path: Path, asked: Asked = AS_FOUND) -> tuple[ClipInfo, NDArray[np.flo
     with open_input(path) as container:
         stream = container.streams.video[0]
         try:
-            first = next(container.decode(stream), None)
+            first = next(decoded_pictures(container, stream), None)
         except (av.error.FFmpegError, ValueError) as error:
             raise _unreadable(path) from error
         if first is None:

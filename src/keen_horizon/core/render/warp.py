@@ -42,6 +42,11 @@ class Warped:
     alpha: Plane | None = None
 
 
+def coverage_of(warped: Warped, depth: int) -> Plane:
+    """A warped frame's coverage; all of it where none was kept."""
+    return np.full_like(warped.planes[0], (1 << depth) - 1) if warped.alpha is None else warped.alpha
+
+
 def alone(number: int) -> Frame | None:
     """No other frame is at hand."""
     return None

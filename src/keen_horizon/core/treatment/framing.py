@@ -45,7 +45,8 @@ class Framing(Part):
     """How the moved picture meets the frame.
 
     `zoom` says whether filling uses one enlargement or a breathing one, which changes by at most
-    `zoom_rate` (enlargement per second). `trim` makes the picture smaller instead of enlarging it.
+    `zoom_rate` (enlargement per second). `trim` makes the picture smaller instead of enlarging it. Gaps
+    have `gap_colour`; with `gap_clear` they are clear, where the delivered file has alpha.
     """
 
     edges: Literal["fill", "trim", "leave", "borrow"] = "fill"
@@ -54,9 +55,15 @@ class Framing(Part):
     zoom_rate: float = Field(default=0.1, ge=0.005, le=2.0)
     zoom_limit: float = Field(default=1.10, ge=1.0, le=3.0)
     window: Window = Window()
+    gap_clear: bool = False
     gap_colour: str = Field(default="#000000", pattern=r"^#[0-9a-fA-F]{6}$")
     sharpen: float = Field(default=0.0, ge=0.0, le=2.0)
     size: OutputSize | None = None
+
+    @property
+    def clear_gaps(self) -> bool:
+        """Whether gaps that are left on purpose are to be clear where the delivered file has alpha."""
+        return self.gap_clear and self.gaps_wanted
 
     @property
     def gaps_wanted(self) -> bool:
