@@ -14,7 +14,7 @@ import pytest
 from numbered import COLUMNS, ROWS, packed, picture
 
 from keen_horizon.cli import main
-from keen_horizon.core.errors import MediaError
+from keen_horizon.core.errors import MediaError, UnreadableVideoError
 from keen_horizon.core.media.frames import gapless, read_frame, read_frames
 from keen_horizon.core.media.probe import Asked, ClipInfo, probe
 from keen_horizon.core.media.transfer import coded_srgb, linear
@@ -64,6 +64,19 @@ def test_a_folder_with_gaps(tmp_path: Path) -> None:
     assert [frame.repeated for frame in frames] == [False, False, True, True, False]
     assert np.array_equal(frames[2].luma, frames[1].luma)
     assert np.array_equal(read_frame(info.footage(folder), 4, times).luma, frames[4].luma)
+
+
+def test_a_damaged_picture_is_stood_in_for(tmp_path: Path) -> None:
+    folder = tmp_path / "quay"
+    folder.mkdir()
+    for number in range(4):
+        cv2.imwrite(str(folder / f"quay_{number}.png"), picture(number, np.uint8))
+    (folder / "quay_2.png").write_bytes((folder / "quay_2.png").read_bytes()[:60])
+    info, times = probe(folder)
+    frames = list(gapless(read_frames(info.footage(folder), 0, 3, times), 0, times))
+    assert [frame.repeated for frame in frames] == [False, False, True, False]
+    with pytest.raises(UnreadableVideoError, match=r"quay_2.png"):
+        list(read_frames(info.footage(folder), 2, 2, times))
 
 
 def test_a_rate_that_nobody_tells_is_said(tmp_path: Path) -> None:

@@ -179,7 +179,7 @@ def test_what_cannot_be_laid_over_is_refused_by_name(ruled: Path, tmp_path: Path
             frame, np.zeros((300, 100, 4), np.uint8), "tall.png"
         )
     for name, content, complaint in (
-        ("odd.png", b"no picture", "not a PNG or TIFF"),
+        ("odd.png", b"no picture", "not a picture of 8 or 16 bits"),
         ("odd.mp4", b"no video at all", "not a video file"),
     ):
         (tmp_path / name).write_bytes(content)

@@ -6,7 +6,11 @@ import zipfile
 import zlib
 from pathlib import Path, PurePath
 
-from keen_horizon.core.errors import MediaError
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.errors import MediaError, UnreadableVideoError
 
 LARGEST_PICTURE = 1 << 28
 
@@ -36,3 +40,18 @@ def contents(path: Path, entry: str, name: str) -> bytes:
             return archive.read(entry)
     except (zipfile.BadZipFile, zlib.error, EOFError, RuntimeError, NotImplementedError, ValueError, OSError) as error:
         raise MediaError(f"{name}: {entry} cannot be unpacked. Pack the pictures again.") from error
+
+
+def decoded(data: bytes, name: str, instead: str) -> NDArray[np.uint8 | np.uint16]:
+    """A PNG, TIFF or JPEG picture (rows, columns, 3 or 4) in R, G, B, A. Raises UnreadableVideoError, saying what to do
+    `instead`.
+    """
+    try:
+        picture = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED) if data else None
+    except (cv2.error, MemoryError) as error:
+        raise UnreadableVideoError(f"{name}: the picture is damaged, or larger than can be read. {instead}") from error
+    if picture is None or picture.dtype not in (np.uint8, np.uint16):
+        raise UnreadableVideoError(f"{name}: this is not a picture of 8 or 16 bits. {instead}")
+    if picture.ndim == 2:
+        picture = np.dstack([picture] * 3)
+    return np.asarray(picture[..., [2, 1, 0, 3][: picture.shape[2]]])

@@ -118,16 +118,23 @@ def _numbered_frames(footage: Footage, first: int, last: int | None) -> Iterator
     rate = footage.reading.rate or pictures.rate or USUAL_RATE
     tags = Tags(pictures.primaries, pictures.transfer, int(Colorspace.ITU709), 1)
     size: tuple[int, ...] | None = None
+    damage: UnreadableVideoError | None = None
     for index in pictures.from_frame(first):
         number = pictures.numbers[index]
         if last is not None and number > last:
-            return
-        picture = pictures.picture(index)
+            break
+        try:
+            picture = pictures.picture(index)
+        except UnreadableVideoError as error:
+            damage = error  # one damaged picture is passed over
+            continue
         size = size or picture.shape
         if picture.shape != size:
             raise MediaError(f"{footage.path.name}: {pictures.entries[index]} has another size than those before.")
         planes, alpha, depth = as_planes(picture)
         yield Frame(max(number, first), max(number, first) / rate, planes, depth, tags, alpha=alpha)
+    if size is None and damage is not None:
+        raise damage
 
 
 def _from(footage: Footage, first: int, times: NDArray[np.float64] | None) -> Iterator[Frame]:

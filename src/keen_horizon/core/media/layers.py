@@ -9,12 +9,11 @@ from pathlib import Path
 from typing import Any
 
 import av.error
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.errors import MediaError
-from keen_horizon.core.media.archives import contents, names_in
+from keen_horizon.core.media.archives import contents, decoded, names_in
 from keen_horizon.core.media.containers import open_input
 
 Picture = NDArray[np.uint8 | np.uint16]
@@ -46,16 +45,7 @@ def _several(path: Path, name: str) -> Iterator[Picture]:
 
 
 def _decoded(data: bytes, name: str) -> Picture:
-    try:
-        picture = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED) if data else None
-    except (cv2.error, MemoryError) as error:
-        raise MediaError(f"{name}: the picture is damaged, or larger than can be read. Use {KINDS}.") from error
-    if picture is None or picture.dtype not in (np.uint8, np.uint16):
-        raise MediaError(f"{name}: this is not a PNG or TIFF picture of 8 or 16 bits. Use {KINDS}.")
-    if picture.ndim == 2:
-        picture = np.dstack([picture] * 3)
-    order = [2, 1, 0, 3][: picture.shape[2]]
-    return np.asarray(picture[..., order])
+    return decoded(data, name, f"Use {KINDS}.")
 
 
 def _video(path: Path, name: str) -> Iterator[Picture]:

@@ -18,14 +18,13 @@ from fractions import Fraction
 from pathlib import Path, PurePath
 from typing import Any
 
-import cv2
 import numpy as np
 import OpenEXR
 from numpy.typing import NDArray
 
 from keen_horizon.core.errors import MediaError, UnreadableVideoError
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.media.archives import contents, names_in
+from keen_horizon.core.media.archives import contents, decoded, names_in
 from keen_horizon.core.media.transfer import PRIMARY_NAMES, TRANSFER_NAMES, coded_srgb
 
 Rgba = NDArray[np.uint8 | np.uint16]
@@ -72,7 +71,7 @@ class Numbered:
         """A picture (rows, columns, 3 or 4) in R, G, B, A. Raises MediaError, UnreadableVideoError."""
         entry = self.entries[index]
         data = contents(self.path, entry, self.path.name)
-        return _exr(data, entry) if entry.lower().endswith(".exr") else _plain(data, entry)
+        return _exr(data, entry) if entry.lower().endswith(".exr") else decoded(data, entry, "Export it again.")
 
 
 def is_numbered(path: Path) -> bool:
@@ -131,18 +130,6 @@ def as_planes(picture: Rgba) -> tuple[tuple[Stored, Stored, Stored], Stored | No
     if picture.shape[2] == 4:
         alpha = np.rint(values[..., 3] * np.float32((1 << depth) - 1)).astype(np.uint16)
     return (y, u, v), alpha, depth
-
-
-def _plain(data: bytes, entry: str) -> Rgba:
-    try:
-        picture = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED) if data else None
-    except (cv2.error, MemoryError) as error:
-        raise UnreadableVideoError(f"{entry}: the picture is damaged, or larger than can be read.") from error
-    if picture is None or picture.dtype not in (np.uint8, np.uint16):
-        raise UnreadableVideoError(f"{entry}: this is not a picture of 8 or 16 bits. Export it again.")
-    if picture.ndim == 2:
-        picture = np.dstack([picture] * 3)
-    return np.asarray(picture[..., [2, 1, 0, 3][: picture.shape[2]]])
 
 
 def _exr(data: bytes, entry: str) -> Rgba:
