@@ -100,6 +100,19 @@ def paired(picture: np.ndarray) -> np.ndarray:
     return cv2.sepFilter2D(picture, -1, np.ones(1), np.array([0.25, 0.5, 0.25]))
 
 
+def test_film_that_was_stretched_to_fields_is_told(ffmpeg: str, folder: Path) -> None:
+    poses = swaying(48)
+    pictures = [p for p, _ in zip(shaken_pictures(poses, SIZE, noise=0.0), range(48), strict=True)]
+    clip = folder / "telecined.mpg"
+    encoded(
+        ffmpeg, clip, pictures, 24, "-vf", "telecine=pattern=23,setfield=tff", "-r", "30000/1001", "-c:v", "mpeg2video",
+        "-q:v", "2", *FLAGGED,
+    )  # fmt: skip
+    info, _ = probe(clip)
+    assert info.reading.first_field == "top"
+    assert "Film of 24 pictures a second was stretched" in (info.scan_note or "")
+
+
 def comb(luma: np.ndarray) -> float:
     """Energy between fields: each line against the mean of its two neighbours, which are of the other field."""
     y = luma.astype(np.float32)[60:-60, 60:-60]

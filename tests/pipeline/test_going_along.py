@@ -37,6 +37,8 @@ is said to be kept is there, and what is not there is said. ✓ kept, ≈ change
 MARKS = {"kept": "✓", "changed": "≈", "lost": "✕"}
 RANGE = {"in": 3, "out": 12}
 TAGGED = ("-metadata", "title=Boat week", "-metadata", "creation_time=2026-05-06T07:08:09Z", "-timecode", "10:00:00:00")
+CAMERA = ("-movflags", "use_metadata_tags", "-metadata", "make=Pier", "-metadata", "model=P1", "-metadata",
+          "location=+50.1000+004.2000/")  # fmt: skip
 FIELDS = ("-flags", "+ilme+ildct", "-top", "1")
 HDR10 = "master-display=G(8500,39850)B(6550,2300)R(35400,14600)WP(15635,16450)L(10000000,50):max-cll=1000,400"
 BT2020 = ("-color_primaries", "bt2020", "-color_trc", "smpte2084", "-colorspace", "bt2020nc")
@@ -54,7 +56,7 @@ class Film:
 
 
 FILMS = [
-    Film("phone.mp4", ("-c:v", "libx264", "-pix_fmt", "yuv420p", "-c:a", "aac", *TAGGED)),
+    Film("phone.mp4", ("-c:v", "libx264", "-pix_fmt", "yuv420p", "-c:a", "aac", *TAGGED, *CAMERA)),
     Film("two_tracks.mov", ("-c:v", "libx264", "-pix_fmt", "yuv420p", "-c:a", "pcm_s24le", "-metadata:s:a:0",
          "language=eng", "-metadata:s:a:1", "language=fra", *TAGGED), sounds=2),
     Film("three_tracks.mkv", ("-c:v", "libx264", "-pix_fmt", "yuv422p10le", "-c:a:0", "flac", "-c:a:1", "ac3", "-c:a:2",
@@ -155,6 +157,8 @@ def check(name: str, fates: tuple[Fate, ...], found: dict[str, Any], treatment: 
     if any("title" in what and fate.outcome == "kept" for what, fate in told.items()):
         assert tags["title"] == "Boat week"
         assert tags["creation_time"].startswith("2026-05-06T07:08:09")
+    if name == "phone.mp4":
+        assert (tags["make"], tags["model"], tags["location"][:8]) == ("Pier", "P1", "+50.1000")
     side = json.dumps(found["frame"])
     kept_light = "HDR light levels" in told and told["HDR light levels"].outcome == "kept"
     assert ("Mastering display" in side and "Content light" in side) == kept_light, name
@@ -217,3 +221,46 @@ def test_timecode_goes_with_the_range(
         target = tmp_path / f"cut.{container}"
         render_clip(clip, info, times, path, treatment, target)
         assert str(probe(target)[0].timecode) == told
+
+
+def test_subtitles_and_chapters_move_with_the_range(ffmpeg: str, tmp_path: Path) -> None:
+    (tmp_path / "words.srt").write_text(
+        "1\n00:00:00,200 --> 00:00:00,600\nAhoy\n\n2\n00:00:01,000 --> 00:00:01,600\nLand\n\n"
+        "3\n00:00:02,400 --> 00:00:02,800\nHome\n"
+    )
+    (tmp_path / "chapters.txt").write_text(
+        ";FFMETADATA1\n[CHAPTER]\nTIMEBASE=1/1000\nSTART=0\nEND=1000\ntitle=Out\n"
+        "[CHAPTER]\nTIMEBASE=1/1000\nSTART=1000\nEND=3000\ntitle=Back\n"
+    )
+    clip = tmp_path / "clip.mkv"
+    pattern = ("-f", "lavfi", "-i", "testsrc2=size=160x120:rate=25:duration=3")
+    texts = (
+        "-i",
+        tmp_path / "words.srt",
+        "-i",
+        tmp_path / "chapters.txt",
+        "-map",
+        "0",
+        "-map",
+        "1",
+        "-map_chapters",
+        "2",
+    )
+    run_ffmpeg(ffmpeg, *pattern, *texts, "-c:v", "libx264", "-pix_fmt", "yuv420p", "-c:s", "srt", clip)
+    info, times = probe(clip)
+    document = {"motion": {"intent": None}, "range": {"in": 20, "out": 50}, "deliver": {"container": "mkv"}}
+    treatment = Treatment.from_json(document)
+    path = solve_path(Measurement.still(info.display, 20, times[20:51]), treatment)
+    target = tmp_path / "cut.mkv"
+    render_clip(clip, info, times, path, treatment, target)
+    assert {(f.what, f.outcome) for f in clip_fates(info, treatment)} >= {("subtitles 1", "kept"), ("chapters", "kept")}
+    found = ffprobe(target)
+    assert [(c["start_time"], c["end_time"], c["tags"]["title"]) for c in found["chapters"]] == [
+        ("0.000000", "0.200000", "Out"), ("0.200000", "1.240000", "Back"),
+    ]  # fmt: skip
+    words = subprocess.run(
+        ["ffmpeg", "-v", "error", "-i", str(target), "-f", "srt", "-"], capture_output=True, text=True
+    )
+    assert words.stdout.split("\n")[:3] == ["1", "00:00:00,200 --> 00:00:00,800", "Land"]
+    assert "Ahoy" not in words.stdout
+    assert "Home" not in words.stdout

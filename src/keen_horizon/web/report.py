@@ -6,8 +6,11 @@ from typing import Any
 
 import numpy as np
 
+from keen_horizon.core.media.along import summary
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.operations.material import clip_info
+from keen_horizon.pipeline.delivery import clip_fates
+from keen_horizon.pipeline.like_source import like_source
 from keen_horizon.store.models import Clip
 from keen_horizon.web.present import FORMAT_NAMES, timecode
 
@@ -44,7 +47,7 @@ def clip_report(clip: Clip, treatment: Treatment, which: str, solution: dict[str
             f"without {p['first']}-{p['last']} {p['without']:.3f}× would do"
             for p in solution["pinches"]
         ],
-        "notes": solution["notes"],
+        "notes": [*info.notes, *solution["notes"], summary(clip_fates(info, like_source(treatment, info)))],
         "charts": [
             _chart("Shake, % of the width", solution, "shake_before", "shake_after", 0, shake_top),
             _chart("Zoom asked for and given", solution, "wanted_zoom", "zoom", 1, zoom_top),

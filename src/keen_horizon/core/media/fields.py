@@ -39,7 +39,7 @@ LEAST_PX = 1.0  # of motion between frames, that tells anything
 HALF, NONE = (0.3, 0.7), 0.15  # d . v / v . v of fields half a frame apart, and of fields of one moment
 LEFT_OVER = 0.1  # of the motion's energy, that a fit may leave
 STRETCHED = 0.1  # of the fields shown twice, of either kind: 24 pictures in 60 fields repeat 1 in 5 of both
-FAST_PX = 2.0  # between two fields: from here on a picture a field is worth its time (see benchmarks/README.md)
+FAST_PX = 2.0  # between two fields: less, and a frame's second picture hardly differs from its first (a choice)
 LEAST_RESPONSE = 0.1  # of a phase correlation that found a motion (1: the same picture, moved)
 
 

@@ -18,7 +18,7 @@ COPIED_SOUND = {
 COPIED_SUBTITLES = {
     "mp4": {"mov_text"},
     "mov": {"mov_text"},
-    "mkv": {"subrip", "ass", "webvtt", "dvd_subtitle", "hdmv_pgs_subtitle"},
+    "mkv": {"subrip", "srt", "ass", "ssa", "webvtt", "dvd_subtitle", "dvdsub", "hdmv_pgs_subtitle", "pgssub"},
     "webm": {"webvtt"},
 }
 

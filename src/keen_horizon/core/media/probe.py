@@ -375,6 +375,8 @@ def _in_packets_of_their_own(starts: list[float], times: NDArray[np.float64]) ->
 def _decided(told: Literal["top", "bottom"] | None, seen: Seen, asked: Asked, site: int) -> tuple[Scan, Reading]:
     """How the pictures are read: as asked, else as they show, else as the file says."""
     shown = seen.by_shake or (seen.by_motion if told else None)
+    if told and seen.film_in_fields:
+        shown = told  # three of its five frames are whole, two are woven of two pictures
     first = told if shown is None else None if shown == "whole" else shown
     by_hand = asked.fields != "as found"
     if by_hand:

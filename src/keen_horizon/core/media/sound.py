@@ -13,6 +13,7 @@ from typing import Any, Protocol
 
 import av
 import av.audio.resampler
+import av.error
 import numpy as np
 
 from keen_horizon.core.media.along import sound_layout
@@ -72,6 +73,15 @@ def name_track(stream: Any, language: str, title: str, handlers: bool) -> None:
         stream.metadata["title"] = title
         if handlers:
             stream.metadata["handler_name"] = title
+
+
+def _decoded(source: Any, stream: Any) -> Iterator[Any]:
+    """A stream's sound; what is damaged is passed over, and leaves a silence."""
+    for packet in source.demux(stream):
+        try:
+            yield from packet.decode()
+        except av.error.FFmpegError:
+            continue
 
 
 # QuickTime has a list of languages under ISO 639-2's bibliographic codes; MP4 takes either.
@@ -192,7 +202,7 @@ class _Encoded:
     def _placed(self, stream: Any, channels: int) -> Iterator[tuple[int, Any]]:
         """Decoded samples, each with the place of its first one: counted on, unless the file's clock jumps."""
         place: int | None = None
-        for decoded in self._source.decode(stream):
+        for decoded in _decoded(self._source, stream):
             if decoded.pts is not None:
                 told = round((float(decoded.pts * decoded.time_base) - self._start) * self._rate)
                 if place is None or abs(told - place) > GAP_S * self._rate:
