@@ -30,7 +30,7 @@ from keen_horizon.core.media.footage import Reading
 Picture = NDArray[np.float32]
 Point = NDArray[np.float64]
 
-TALLEST = 1152  # lines; nothing taller is made of fields
+LINES = (range(1, 609), range(1072, 1153))  # of standard and of high definition; nothing between or above has fields
 FASTEST = 31.0  # stored pictures a second; likewise
 LOOKED_AT_WIDTH = 480
 CLEAR = 5  # pictures that must agree before they count against what a file says
@@ -117,7 +117,7 @@ def _order(share: float) -> Order | None:
 
 def may_have_fields(height: int, rate: float) -> bool:
     """Whether pictures of this size and rate are ever made of fields."""
-    return height <= TALLEST and rate <= FASTEST
+    return any(height in lines for lines in LINES) and rate <= FASTEST
 
 
 def looked_at(frames: Iterable[Any], stream: Any) -> Seen:
