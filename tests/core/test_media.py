@@ -19,7 +19,7 @@ from keen_horizon.core.media.containers import container_format, open_input
 from keen_horizon.core.media.decodable import probe_decodable
 from keen_horizon.core.media.encode import EncodeSettings, write_video
 from keen_horizon.core.media.frames import Tags, read_frame, read_frames
-from keen_horizon.core.media.probe import ClipInfo, probe, shortened
+from keen_horizon.core.media.probe import ClipInfo, probe, shortened, with_carried
 from keen_horizon.core.media.proxy import THUMBNAIL_WIDTH, THUMBNAILS, make_proxy
 
 FRAMES = 24
@@ -119,6 +119,17 @@ def test_varying_rate_keeps_every_frames_own_time(ffmpeg: str, folder: Path) -> 
 def test_info_survives_json(ffmpeg: str, folder: Path) -> None:
     info, _ = probe(pattern(ffmpeg, folder / "json.mp4", "-c:v", "libx264"))
     assert ClipInfo.from_json(json.loads(json.dumps(info.to_json()))) == info
+
+
+def test_facts_of_before_can_still_be_read(ffmpeg: str, folder: Path) -> None:
+    info, _ = probe(pattern(ffmpeg, folder / "before.mp4", *CODECS["h264.mp4"]))
+    kept = json.loads(json.dumps(info.to_json()))
+    for later in ("stored_rate", "reading", "asked", "scan", "carried"):
+        del kept[later]
+    before = ClipInfo.from_json(kept)
+    assert (before.frames, before.notes, before.timecode) == (info.frames, (), None)
+    assert before.footage(folder / "before.mp4").reading.first_field is None
+    assert with_carried(before, folder / "before.mp4").carried == info.carried
 
 
 def bad_files(ffmpeg: str, folder: Path) -> dict[str, Path]:

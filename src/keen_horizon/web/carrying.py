@@ -25,6 +25,12 @@ from keen_horizon.web.services import services
 blueprint = Blueprint("carrying", __name__, url_prefix="/api")
 
 
+BEFORE = (
+    "This clip was prepared before files were asked what else they carry. It is looked up when the clip is rendered; "
+    "prepare it anew to see it here."
+)
+
+
 class AskedReading(Body):
     """How an editor wants a clip's fields, or numbered pictures, read."""
 
@@ -64,6 +70,8 @@ def goes_along(clip_id: int) -> Response:
         info = clip_info(find(session, Clip, clip_id))
     near = like_source(treatment, info)
     told = what_cannot_be_had(info) if near is not treatment else ()
+    if not info.carried.container:
+        told = (*told, BEFORE)
     lines = clip_fates(info, near)
     return jsonify(
         fates=[asdict(line) for line in lines],
