@@ -227,6 +227,8 @@ def decoded_pictures(container: Any, stream: Any) -> Iterator[av.video.frame.Vid
 
 def _decoder_of(stream: Any) -> Callable[[Any], list[Any]]:
     """What decodes a stream's packets (None: what is left). VP9 keeps coverage beside, which one decoder knows of."""
+    if stream.codec_context is None:  # of a kind that nothing here decodes
+        return lambda packet: []
     if stream.codec_context.name == "vp9" and stream.metadata.get("alpha_mode") == "1":
         decoder = av.CodecContext.create("libvpx-vp9", "r")
         return lambda packet: decoder.decode(packet if packet is not None and packet.size else None)
