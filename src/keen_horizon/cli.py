@@ -19,7 +19,8 @@ from keen_horizon.core.lens.exchange.files import read_profile
 from keen_horizon.core.lens.plate import plate_treatment
 from keen_horizon.core.media.along import summary
 from keen_horizon.core.media.decodable import probe_decodable
-from keen_horizon.core.media.probe import Asked, ClipInfo
+from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.media.scanning import Asked
 from keen_horizon.core.motion.measurement import Measurement, measurement_notes
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.path.notes import outcome_notes, solution_notes

@@ -13,7 +13,8 @@ from truth import encoded, rms
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities, as_complex, fit_similarity
 from keen_horizon.core.media.frames import read_frame, read_frames
-from keen_horizon.core.media.probe import Asked, ClipInfo, probe
+from keen_horizon.core.media.probe import ClipInfo, probe
+from keen_horizon.core.media.scanning import Asked
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.pipeline.measuring import measure_clip

@@ -16,7 +16,8 @@ from numbered import COLUMNS, ROWS, packed, picture
 from keen_horizon.cli import main
 from keen_horizon.core.errors import MediaError, UnreadableVideoError
 from keen_horizon.core.media.frames import gapless, read_frame, read_frames
-from keen_horizon.core.media.probe import Asked, ClipInfo, probe
+from keen_horizon.core.media.probe import ClipInfo, probe
+from keen_horizon.core.media.scanning import Asked
 from keen_horizon.core.media.transfer import coded_srgb, linear
 
 

@@ -14,7 +14,8 @@ from sqlalchemy.orm import Session
 from keen_horizon.core.media.containers import SUFFIXES
 from keen_horizon.core.media.joining import in_order, suffix_of
 from keen_horizon.core.media.numbered import SUFFIXES as PICTURES
-from keen_horizon.core.media.probe import Asked, ClipInfo
+from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.media.scanning import Asked
 from keen_horizon.jobs.progress import announce
 from keen_horizon.jobs.queue import enqueue
 from keen_horizon.operations.errors import NotPossible

@@ -59,9 +59,15 @@ def bring_edit(
 
 
 def set_ranges(edit: Edit, uses: Sequence[Use]) -> None:
-    """Give the edit's clips the ranges that it uses, unless an editor set one."""
+    """Give the edit's clips the ranges that it uses, unless an editor set one.
+
+    While others are on their way only names count: likeness by timecode and length would find too few to choose from.
+    """
     by_id = {clip.id: clip for clip in edit.project.clips}
-    for number, (first, last) in covering(linked(edit, uses).links).items():
+    links = linked(edit, uses).links
+    if any(clip.state is ClipState.ARRIVING for clip in by_id.values()):
+        links = tuple(link for link in links if by_id[link.key].name.lower() == link.use.file.lower())
+    for number, (first, last) in covering(links).items():
         clip = by_id[number]
         draft = Treatment.from_json(clip.draft or {}).to_json()
         if draft["range"] is None:

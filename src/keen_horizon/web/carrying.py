@@ -10,7 +10,7 @@ from pydantic import Field
 from werkzeug.wrappers import Response
 
 from keen_horizon.core.media.along import summary
-from keen_horizon.core.media.probe import Asked
+from keen_horizon.core.media.scanning import Asked
 from keen_horizon.jobs.progress import work_json
 from keen_horizon.operations import clips
 from keen_horizon.operations.lookup import find

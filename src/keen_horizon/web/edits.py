@@ -5,7 +5,6 @@ from __future__ import annotations
 from pathlib import PurePath
 
 from flask import Blueprint, jsonify, request
-from sqlalchemy.orm import Session
 from werkzeug.wrappers import Response
 
 from keen_horizon.core.exchange.edits import LARGEST, Use, read_edit, with_files
@@ -36,12 +35,12 @@ def bring(project_id: int, name: str) -> Response:
 
 @blueprint.get("/projects/<int:project_id>/edits")
 def listed(project_id: int) -> Response:
-    """A project's edits and how far they are; clips that came since get their ranges."""
+    """A project's edits and how far they are."""
     with services().session() as session:
         kept = [(edit.id, edit.document, edit.name) for edit in find(session, Project, project_id).edits]
     uses = {number: _uses(text, name) for number, text, name in kept}
     with services().session() as session:
-        return jsonify([_brought_up(session, number, uses[number]) for number, _, _ in kept])
+        return jsonify([_facts(find(session, Edit, number), uses[number]) for number, _, _ in kept])
 
 
 @blueprint.get("/edits/<int:edit_id>/file")
@@ -70,12 +69,6 @@ def _uses(text: str, name: str) -> tuple[Use, ...]:
     """What an edit uses, read where a stranger's document can do no harm."""
     uses: tuple[Use, ...] = services().apart.call(name, read_edit, text, name)
     return uses
-
-
-def _brought_up(session: Session, edit_id: int, uses: tuple[Use, ...]) -> dict[str, object]:
-    edit = find(session, Edit, edit_id)
-    edits.set_ranges(edit, uses)
-    return _facts(edit, uses)
 
 
 def _facts(edit: Edit, uses: tuple[Use, ...]) -> dict[str, object]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import zipfile
 import zlib
+from functools import lru_cache
 from pathlib import Path, PurePath
 
 import cv2
@@ -34,12 +35,19 @@ def contents(path: Path, entry: str, name: str) -> bytes:
             raise MediaError(f"{name}: {entry} is too large for a picture.")
         return file.read_bytes()
     try:
-        with zipfile.ZipFile(path) as archive:
-            if archive.getinfo(entry).file_size > LARGEST_PICTURE:
-                raise MediaError(f"{name}: {entry} is too large for a picture.")
-            return archive.read(entry)
+        found = path.stat()
+        archive = _opened(path, found.st_size, found.st_mtime_ns)
+        if archive.getinfo(entry).file_size > LARGEST_PICTURE:
+            raise MediaError(f"{name}: {entry} is too large for a picture.")
+        return archive.read(entry)
     except (zipfile.BadZipFile, zlib.error, EOFError, RuntimeError, NotImplementedError, ValueError, OSError) as error:
         raise MediaError(f"{name}: {entry} cannot be unpacked. Pack the pictures again.") from error
+
+
+@lru_cache(maxsize=2)
+def _opened(path: Path, size: int, modified: int) -> zipfile.ZipFile:
+    """An archive of that size and time (ns), whose table of thousands of pictures is not read for each of them."""
+    return zipfile.ZipFile(path)
 
 
 def decoded(data: bytes, name: str, instead: str) -> NDArray[np.uint8 | np.uint16]:

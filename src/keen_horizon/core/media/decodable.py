@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 from keen_horizon.core.errors import UnreadableVideoError
 from keen_horizon.core.media.footage import Source
 from keen_horizon.core.media.frames import read_frames
-from keen_horizon.core.media.probe import AS_FOUND, Asked, ClipInfo, probe, shortened
+from keen_horizon.core.media.probe import ClipInfo, probe, shortened
+from keen_horizon.core.media.scanning import AS_FOUND, Asked
 
 TAIL = 64  # frames looked at first for the last that decodes
 

@@ -11,12 +11,15 @@ from sqlalchemy import Engine, select
 from sqlalchemy.orm import Session
 
 from keen_horizon.core.errors import MediaError, RangeError, Stopped
+from keen_horizon.core.exchange.edits import read_edit
 from keen_horizon.core.media.joining import joined
-from keen_horizon.core.media.probe import Asked, ClipInfo, probe, shortened
+from keen_horizon.core.media.probe import ClipInfo, probe, shortened
 from keen_horizon.core.media.proxy import make_proxy
+from keen_horizon.core.media.scanning import Asked
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.jobs.progress import Progress
 from keen_horizon.operations.clips import known_by
+from keen_horizon.operations.edits import set_ranges
 from keen_horizon.operations.material import clip_info, same_source, source_place
 from keen_horizon.operations.starting import first_treatment
 from keen_horizon.store.database import transaction
@@ -67,6 +70,8 @@ def ingest(engine: Engine, files: FileStore, work: Work, progress: Progress) -> 
         clip.times_key = files.keep(times_file, ".npy")
         kept = clip.draft if same_count else None
         clip.draft = _fitting(kept, info.frames) or first_treatment(session).to_json()
+        for edit in clip.project.edits:
+            set_ranges(edit, read_edit(edit.document, edit.name))
 
 
 def _join(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
