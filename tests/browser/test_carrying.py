@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+import opentimelineio as otio
 import pytest
 from accessibility import violations
 from playwright.sync_api import Page, expect
@@ -66,3 +67,51 @@ def test_a_clip_read_otherwise_is_not_steadied_with_what_was_found_before(page: 
     page.get_by_label("Fields of tower.mxf").select_option("as found")
     expect(card).to_contain_text("read as one picture a field.")
     expect(card).not_to_contain_text("motion not measured")
+
+
+def test_files_of_a_take_are_joined_and_an_edit_handed_back(page: Page, ffmpeg: str, tmp_path: Path) -> None:
+    start_project(page)
+    for number, start in enumerate(("10:00:00:00", "10:00:01:00"), 1):
+        part = tmp_path / f"GX01000{number}.mp4"
+        pictures = f"testsrc2=size=320x240:rate=25:duration=1,hue=h={90 * number}"
+        encoding = ("-c:v", "libx264", "-pix_fmt", "yuv420p", "-timecode", start)
+        run_ffmpeg(ffmpeg, "-f", "lavfi", "-i", pictures, *encoding, part)
+        bring_in(page, part)
+    for number in (2, 1):
+        page.get_by_label(f"Choose GX01000{number}.mp4").check()
+    page.get_by_role("button", name="Join as one").click()
+    joined = page.locator(".clip-card").filter(has_text="0:02")
+    expect(joined).to_have_attribute("data-state", "ready")
+    name = joined.locator("h2").inner_text()
+    edit = tmp_path / "boat week.otio"
+    edit.write_text(an_edit(name, first=10, count=20).to_json_string())
+    page.get_by_label("Bring in an edit").set_input_files(edit)
+    entry = page.get_by_role("list", name="Edits").get_by_role("listitem")
+    expect(entry).to_contain_text("1 of 1 clips are here, 0 corrected")
+    assert violations(page) == []
+    open_bench(page, name)
+    expect(page.locator(".inout")).to_contain_text("in 0out 41")
+    press(page, "4")
+    page.get_by_role("button", name="Render", exact=True).click()
+    expect(page.get_by_role("link", name="Download file")).to_be_visible()
+    page.go_back()
+    expect(entry).to_contain_text("1 corrected")
+    with page.expect_download() as handed:
+        entry.get_by_role("link", name="Hand back").click()
+    back = otio.adapters.read_from_file(handed.value.path(), adapter_name="otio_json")
+    (clip,) = back.find_clips()
+    assert clip.media_reference.target_url.endswith("_steady_10-00-00-00.mp4")
+    assert clip.source_range.duration.value == 20
+
+
+def an_edit(name: str, *, first: int, count: int) -> otio.schema.Timeline:
+    """An edit of one clip, whose material begins at ten o'clock."""
+
+    def span(start: int, frames: int) -> otio.opentime.TimeRange:
+        return otio.opentime.TimeRange(otio.opentime.RationalTime(start, 25), otio.opentime.RationalTime(frames, 25))
+
+    timeline, track = otio.schema.Timeline("Boat week"), otio.schema.Track("V1")
+    reference = otio.schema.ExternalReference(f"/volumes/shoot/{name}", span(900_000, 50))
+    track.append(otio.schema.Clip("quay", reference, span(900_000 + first, count)))
+    timeline.tracks.append(track)
+    return timeline

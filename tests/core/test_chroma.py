@@ -12,8 +12,9 @@ from truth import run_ffmpeg, turned
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.mapping.output import output_frame
 from keen_horizon.core.media.chroma import chroma_place, turned_site
-from keen_horizon.core.media.frames import Frame, Tags, read_frame
+from keen_horizon.core.media.frames import Frame, read_frame
 from keen_horizon.core.media.probe import probe
+from keen_horizon.core.media.stored import Tags
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.render.warp import Warper
@@ -65,7 +66,7 @@ def test_a_coloured_edge_stays_with_its_light(site: int, treatment: dict) -> Non
         beside = np.interp(2 * np.arange(len(blue)) + y, np.arange(len(luma)), of_luma)
         for plane, low, high in ((blue, 400, 700), (red, 700, 400)):
             apart = 2 * places(plane, low, high) + x - beside
-            assert abs(apart.mean()) <= 0.02
+            assert abs(apart.mean()) <= 0.05
             assert np.abs(apart).max() <= 0.2  # OpenCV's cubic shifts single samples by up to 0.06 of their own px
 
 

@@ -8,7 +8,8 @@ from pathlib import Path
 import cv2
 import numpy as np
 import pytest
-from truth import encoded, rms
+from bitstreams import field_pictures
+from truth import encoded, rms, run_ffmpeg
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities, as_complex, fit_similarity
@@ -80,6 +81,26 @@ def test_fields_are_told_by_flags_and_where_they_lie_by_motion(
         assert f"{read} field first" in (info.scan_note or "")
 
 
+@pytest.mark.parametrize("first", ["top", "bottom"])
+@pytest.mark.parametrize("suffix", ["mts", "mp4"])
+def test_fields_that_are_pictures_of_their_own(ffmpeg: str, folder: Path, first: str, suffix: str) -> None:
+    """As camcorders write H.264; MP4 says "top" of both."""
+    pictures = [picture[:, :, 1] for picture in shaken_pictures(swaying(FIELDS), SIZE, noise=0.0)]
+    stream = folder / f"{first}.h264"
+    stream.write_bytes(field_pictures(woven(pictures, first), first))
+    clip = stream.with_suffix(f".{suffix}")
+    run_ffmpeg(ffmpeg, "-r", 2 * 25, "-i", stream, "-c", "copy", *(("-f", "mpegts") if suffix == "mts" else ()), clip)
+    info, times = probe(clip)
+    assert (info.frames, info.promised, info.reading.first_field) == (FIELDS // 2, FIELDS // 2, first)
+    assert np.diff(times) == pytest.approx(np.full(FIELDS // 2 - 1, 0.04), abs=1e-4)
+    in_order = list(read_frames(info.footage(clip), 0, None, times))
+    lines = slice(0 if first == "top" else 1, None, 2)
+    for number in (0, 9, 15, 24):
+        alone = read_frame(info.footage(clip), number, times)
+        assert np.array_equal(alone.luma, in_order[number].luma)
+        assert np.array_equal(alone.luma[lines], np.clip(pictures[2 * number][lines], 1, 254))
+
+
 def test_by_hand_counts_more_than_what_is_found(ffmpeg: str, folder: Path) -> None:
     clip = film(ffmpeg, folder / "hand.mpg", "top", swaying(FIELDS), FLAGGED)
     assert probe(clip, Asked(fields="none"))[0].frames == FIELDS // 2
@@ -144,7 +165,7 @@ def test_hold_stands_still_and_no_comb_is_left(ffmpeg: str, folder: Path) -> Non
     moves, left = still(info, clip, times, poses, folder / "i.mp4")
     assert moves <= 0.15
     assert left <= 1.05 * usual  # no comb is left
-    assert left >= 0.85 * usual  # and little is softer: a moment has half the lines
+    assert left >= 0.85 * usual  # the painted town is the worst: photographs keep 93 to 98 %
     _, combed = still(*_opened(interlaced, Asked(fields="none")), poses[::2], folder / "c.mp4")
     assert combed > 3 * usual
 

@@ -18,9 +18,10 @@ from keen_horizon.core.media.colour import to_bgr, values_of
 from keen_horizon.core.media.containers import container_format, open_input
 from keen_horizon.core.media.decodable import probe_decodable
 from keen_horizon.core.media.encode import EncodeSettings, write_video
-from keen_horizon.core.media.frames import Tags, read_frame, read_frames
+from keen_horizon.core.media.frames import read_frame, read_frames
 from keen_horizon.core.media.probe import ClipInfo, probe, shortened, with_carried
 from keen_horizon.core.media.proxy import THUMBNAIL_WIDTH, THUMBNAILS, make_proxy
+from keen_horizon.core.media.stored import Tags
 
 FRAMES = 24
 CODECS = {

@@ -13,8 +13,9 @@ from truth import run_ffmpeg
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.mapping.output import output_frame
-from keen_horizon.core.media.frames import Frame, Tags, read_frames
+from keen_horizon.core.media.frames import Frame, read_frames
 from keen_horizon.core.media.probe import probe
+from keen_horizon.core.media.stored import Tags
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.render.warp import Warper

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from bitstreams import with_dynamic_metadata
 from truth import run_ffmpeg
 
 from keen_horizon.config import PROJECT
@@ -130,14 +131,14 @@ def rendered(source: Path, folder: Path, deliver: dict[str, str]) -> tuple[tuple
 
 
 def ffprobe(path: Path) -> dict[str, Any]:
-    """What ffprobe says of a file, and of its first picture."""
+    """What ffprobe says of a file, and of its first pictures."""
 
     def told(*options: str) -> dict[str, Any]:
         command = ["ffprobe", "-v", "error", *options, "-of", "json", str(path)]
         found: dict[str, Any] = json.loads(subprocess.run(command, capture_output=True, text=True, check=True).stdout)
         return found
 
-    first = told("-select_streams", "v:0", "-show_frames", "-read_intervals", "%+#1")
+    first = told("-select_streams", "v:0", "-show_frames", "-read_intervals", "%+#4")
     return told("-show_format", "-show_streams", "-show_chapters") | {"frame": first}
 
 
@@ -264,3 +265,49 @@ def test_subtitles_and_chapters_move_with_the_range(ffmpeg: str, tmp_path: Path)
     assert words.stdout.split("\n")[:3] == ["1", "00:00:00,200 --> 00:00:00,800", "Land"]
     assert "Ahoy" not in words.stdout
     assert "Home" not in words.stdout
+
+
+def test_dynamic_metadata_is_told_as_lost(ffmpeg: str, tmp_path: Path) -> None:
+    plain, told, clip = tmp_path / "plain.h265", tmp_path / "told.h265", tmp_path / "bright.mp4"
+    pattern = ("-f", "lavfi", "-i", "testsrc2=size=320x240:rate=25:duration=0.64")
+    encoding = (
+        "-c:v",
+        "libx265",
+        "-pix_fmt",
+        "yuv420p10le",
+        "-x265-params",
+        f"log-level=none:bframes=0:hdr10=1:{HDR10}",
+    )
+    run_ffmpeg(ffmpeg, *pattern, *encoding, *BT2020, plain)
+    told.write_bytes(with_dynamic_metadata(plain.read_bytes()))
+    run_ffmpeg(ffmpeg, "-r", 25, "-i", told, "-c", "copy", clip)
+    assert "2094-40" in json.dumps(ffprobe(clip)["frame"])
+    fates, target, _ = rendered(clip, tmp_path, {"codec": "h265", "container": "mkv"})
+    lost = [fate for fate in fates if fate.outcome == "lost"]
+    assert ["2094-40" in fate.what for fate in lost] == [True]
+    assert "2094-40" not in json.dumps(ffprobe(target)["frame"])
+
+
+@pytest.mark.parametrize(
+    ("sound", "container", "outcome", "how"),
+    [
+        (("anullsrc=channel_layout=22.2", "pcm_s16le"), "mp4", "lost", "24 channels of no named layout"),
+        (("anullsrc=channel_layout=22.2", "pcm_s16le"), "mov", "kept", ""),
+        (("anullsrc=channel_layout=2.1", "pcm_s16le"), "webm", "lost", "Opus does not take 2.1 at 48000 Hz"),
+        (("sine=sample_rate=11111", "pcm_s16le"), "mp4", "changed", "encoded as AAC"),
+    ],
+)
+def test_sound_that_an_encoder_refuses_is_named(
+    ffmpeg: str, tmp_path: Path, sound: tuple[str, str], container: str, outcome: str, how: str
+) -> None:
+    source, codec = sound
+    clip = tmp_path / "clip.mkv"
+    pattern = ("-f", "lavfi", "-i", "testsrc2=size=160x120:rate=25:duration=0.64")
+    tone = ("-f", "lavfi", "-t", "0.64", "-i", source if "=sample" in source else f"{source}:sample_rate=48000")
+    run_ffmpeg(ffmpeg, *pattern, *tone, "-c:v", "libx264", "-pix_fmt", "yuv420p", "-c:a", codec, clip)
+    pictures = "vp9" if container == "webm" else "h264"
+    fates, target, _ = rendered(clip, tmp_path, {"codec": pictures, "container": container})
+    told = next(fate for fate in fates if fate.what.startswith("sound"))
+    assert (told.outcome, told.how) == (outcome, how)
+    streams = [stream for stream in ffprobe(target)["streams"] if stream["codec_type"] == "audio"]
+    assert len(streams) == (outcome != "lost")

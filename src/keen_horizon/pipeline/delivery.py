@@ -14,9 +14,10 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.media.along import Fate, delivery, fates
 from keen_horizon.core.media.encode import Along, EncodeSettings, write_video
 from keen_horizon.core.media.formats import SEQUENCES
-from keen_horizon.core.media.frames import Frame, Plane
+from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.probe import ClipInfo, with_carried
 from keen_horizon.core.media.sequence import write_sequence
+from keen_horizon.core.media.stored import Plane
 from keen_horizon.core.treatment.deliver import Deliver
 from keen_horizon.core.treatment.document import Treatment
 

@@ -15,9 +15,10 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.plate import plate_of
 from keen_horizon.core.media.along import keeps_alpha, kept_pixels
 from keen_horizon.core.media.encode import chroma_size
-from keen_horizon.core.media.frames import Frame, Plane, gapless, read_frames
+from keen_horizon.core.media.frames import Frame, gapless, read_frames
 from keen_horizon.core.media.layers import read_layers
 from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.media.stored import Plane
 from keen_horizon.core.render.overlay import Layover
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.pipeline.delivery import at_depth, encode_settings, open_writer, taken_along

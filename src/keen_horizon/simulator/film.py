@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.media.encode import EncodeSettings, write_video
-from keen_horizon.core.media.frames import Tags
+from keen_horizon.core.media.stored import Tags
 from keen_horizon.simulator.camera import Flight, Lens, Sensor
 from keen_horizon.simulator.layers import Layer
 from keen_horizon.simulator.panorama import Panorama

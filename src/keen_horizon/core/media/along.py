@@ -12,6 +12,7 @@ from typing import Literal
 from keen_horizon.core.media.carried import Carried, SoundFacts, SubtitleFacts
 from keen_horizon.core.media.formats import COPIED_SOUND, COPIED_SUBTITLES, SEQUENCES, VIDEO_FORMATS
 from keen_horizon.core.media.probe import NUMBERED, ClipInfo
+from keen_horizon.core.media.sound_encoders import takes
 
 EDIT_LISTS = ("mp4", "mov")  # can say that a file begins inside a packet and ends inside another
 ENCODED_SOUND = {"mp4": "aac", "mov": "aac", "mkv": "flac", "webm": "libopus"}  # each cut to the sample there
@@ -51,10 +52,12 @@ def sound_way(sound: SoundFacts, container: str, whole: bool) -> str | None:
         return None
     if sound.codec in COPIED_SOUND[container] and (whole or container in EDIT_LISTS):
         return "copy"
-    if sound_layout(sound) is None:
+    layout = sound_layout(sound)
+    if layout is None:
         return None
     lossless = sound.codec.startswith("pcm_") or sound.codec in LOSSLESS_SOUND
-    return MOV_LOSSLESS if container == "mov" and lossless else ENCODED_SOUND[container]
+    encoder = MOV_LOSSLESS if container == "mov" and lossless else ENCODED_SOUND[container]
+    return encoder if takes(encoder, sound.rate, layout) else None
 
 
 def sound_layout(sound: SoundFacts) -> str | None:
@@ -92,6 +95,8 @@ def fates(
     carried = info.carried
     pictures = codec in SEQUENCES
     lines = [_pixels(info, codec, clear)]
+    if info.codec == "exr":
+        lines.append(Fate("light above white", "lost", "pictures are read up to white"))
     if info.reading.first_field:
         lines.append(Fate("interlaced fields", "changed", f"whole pictures, {info.rate:.5g} a second"))
     lines += _sounds(carried, container, sound, whole, pictures)
@@ -197,12 +202,19 @@ def _sounds(carried: Carried, container: str, sound: bool, whole: bool, pictures
         elif track.codec is None:
             lines.append(Fate(what, "lost", "of a kind that cannot be read here"))
         elif way is None:
-            lines.append(Fate(what, "lost", f"{track.channels} channels of no named layout"))
+            lines.append(Fate(what, "lost", _refusal(track, container)))
         elif way == "copy":
             lines.append(Fate(what, "kept"))
         else:
             lines.append(Fate(what, "changed", f"encoded as {spoken(way)}"))
     return lines
+
+
+def _refusal(sound: SoundFacts, container: str) -> str:
+    layout = sound_layout(sound)
+    if layout is None:
+        return f"{sound.channels} channels of no named layout"
+    return f"{spoken(ENCODED_SOUND[container])} does not take {layout} at {sound.rate} Hz"
 
 
 def _timecode(info: ClipInfo, pictures: bool) -> Fate:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from keen_horizon.core.media.frames import Plane, Tags
+from keen_horizon.core.media.stored import Plane, Tags
 
 _WEIGHTS = {1: (0.2126, 0.0722), 9: (0.2627, 0.0593), 10: (0.2627, 0.0593)}
 _BT601 = (0.299, 0.114)

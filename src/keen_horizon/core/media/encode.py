@@ -25,9 +25,9 @@ from keen_horizon.core.media.carried import Carried, Light
 from keen_horizon.core.media.chroma import NAMES, written_site
 from keen_horizon.core.media.containers import open_input
 from keen_horizon.core.media.formats import CONTAINERS, VIDEO_FORMATS
-from keen_horizon.core.media.frames import Plane, Tags
 from keen_horizon.core.media.hdr import light_options
 from keen_horizon.core.media.sound import Track, sound_track
+from keen_horizon.core.media.stored import Plane, Tags
 from keen_horizon.core.media.subtitles import subtitle_track
 
 

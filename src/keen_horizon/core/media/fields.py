@@ -1,9 +1,4 @@
-"""Interlaced pictures: telling them, and making whole pictures of their fields.
-
-Interlaced film shows the even and the odd lines of a picture at two moments, a field each. Moved as one picture,
-the two moments come apart into combs; so each field is made a picture of its own first, its missing lines from the
-fields around it where they stand still and from its own lines where they move (FFmpeg's bwdif: the BBC's PH-2071
-filter, G. Thomas 1991 / J. Weston, with a motion check).
+"""Telling interlaced pictures, which show the even and the odd lines of a picture at two moments, a field each.
 
 What a file says of its fields is not always so: film is often stored as "interlaced" with both fields of one
 moment, and combs come unflagged. So pictures are looked at. Let v be how far the picture moved from one frame's top
@@ -24,8 +19,6 @@ import av.filter
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-
-from keen_horizon.core.media.footage import Reading
 
 Picture = NDArray[np.float32]
 Point = NDArray[np.float64]
@@ -120,16 +113,16 @@ def may_have_fields(height: int, rate: float) -> bool:
     return any(height in lines for lines in LINES) and rate <= FASTEST
 
 
-def looked_at(frames: Iterable[Any], stream: Any) -> Seen:
+def looked_at(frames: Iterable[Any]) -> Seen:
     """What consecutive decoded frames of one size say."""
     seen, graph, before = Seen(), None, None
     for raw in frames:
-        graph = graph or _graph(raw, stream, ("idet", ""))
+        graph = graph or _graph(raw)
         graph.push(raw)
-        shrink = max(2, round(raw.width / LOOKED_AT_WIDTH))
-        top, bottom = _fields(raw, shrink)
+        luma = raw.to_ndarray(format="gray")
+        top, bottom = small_field(luma, 0), small_field(luma, 1)
         if before is not None:
-            seen = seen.plus(_told(before[0], before[1], top, shrink))
+            seen = seen.plus(_told(before[0], before[1], top, raw.width / top.shape[1]))
         before = top, bottom
     if graph is None:
         return seen
@@ -141,36 +134,26 @@ def looked_at(frames: Iterable[Any], stream: Any) -> Seen:
     return replace(seen, repeated=(tops, bottoms, neither))
 
 
-def whole_pictures(frames: Iterable[Any], stream: Any, reading: Reading) -> Iterator[Any]:
-    """Decoded frames with their fields made pictures, as `reading` asks; times are on the stream's clock."""
-    if reading.first_field is None:
-        yield from frames
-        return
-    mode = 1 if reading.every_field else 0
-    parity = 0 if reading.first_field == "top" else 1
-    graph = None
-    for raw in frames:
-        if graph is None:
-            graph = _graph(raw, stream, ("bwdif", f"mode={mode}:parity={parity}:deint=0"))
-        graph.push(raw)
-        yield from _pulled(graph)
-    if graph is not None:
-        graph.push(None)
-        yield from _pulled(graph)
+def small_field(luma: NDArray[Any], parity: int) -> Picture:
+    """The field of the lines from `parity` on, as many times smaller than the picture both ways."""
+    height, width = luma.shape
+    shrink = max(2, round(width / LOOKED_AT_WIDTH))
+    size = (max(16, width // shrink), max(16, height // shrink))
+    lines = np.ascontiguousarray(luma[parity::2])
+    small: Picture = cv2.resize(lines, size, interpolation=cv2.INTER_AREA).astype(np.float32)
+    return small
 
 
-def _fields(raw: Any, shrink: int) -> tuple[Picture, Picture]:
-    """The top and the bottom field's picture, `shrink` times smaller than the frame both ways."""
-    luma = raw.to_ndarray(format="gray")
-    size = (max(16, raw.width // shrink), max(16, raw.height // shrink))
-    halves = (cv2.resize(np.ascontiguousarray(luma[i::2]), size, interpolation=cv2.INTER_AREA) for i in (0, 1))
-    top, bottom = (half.astype(np.float32) for half in halves)
-    return top, bottom
+def motion_between(one: Picture, other: Picture) -> Point | None:
+    """How far (x, y) one field's picture lies from another's, in their pixels; None where they differ."""
+    window = cv2.createHanningWindow((one.shape[1], one.shape[0]), cv2.CV_32F)
+    shift, response = cv2.phaseCorrelate(one, other, window)
+    return np.array(shift) if response >= LEAST_RESPONSE else None
 
 
-def _told(top: Picture, bottom: Picture, following: Picture, shrink: int) -> Seen:
+def _told(top: Picture, bottom: Picture, following: Picture, shrink: float) -> Seen:
     """What a frame's fields and the next one's top field say."""
-    step, inside = _moved(top, following), _moved(top, bottom)
+    step, inside = motion_between(top, following), motion_between(top, bottom)
     if step is None or inside is None:
         return Seen()
     vx, vy = step * shrink
@@ -178,28 +161,19 @@ def _told(top: Picture, bottom: Picture, following: Picture, shrink: int) -> See
     return Seen(((float(vx), float(vy), float(dx), float(dy)),))
 
 
-def _moved(one: Picture, other: Picture) -> Point | None:
-    """How far (x, y) one field's picture lies from another's, in their pixels; None where they differ."""
-    window = cv2.createHanningWindow((one.shape[1], one.shape[0]), cv2.CV_32F)
-    shift, response = cv2.phaseCorrelate(one, other, window)
-    return np.array(shift) if response >= LEAST_RESPONSE else None
-
-
-def _graph(raw: Any, stream: Any, *filters: tuple[str, str]) -> Any:
+def _graph(raw: Any) -> Any:
+    """FFmpeg's filter that counts fields shown again."""
     graph = av.filter.Graph()
     graph.threads = 1
     source = graph.add_buffer(
         width=raw.width,
         height=raw.height,
         format=raw.format,
-        time_base=Fraction(stream.time_base or Fraction(1, 90000)),
+        time_base=Fraction(raw.time_base or Fraction(1, 90000)),
     )
-    for name, options in filters:
-        node = graph.add(name, options)
-        source.link_to(node)
-        source = node
-    sink = graph.add("buffersink")
-    source.link_to(sink)
+    counter, sink = graph.add("idet"), graph.add("buffersink")
+    source.link_to(counter)
+    counter.link_to(sink)
     graph.configure()
     return graph
 

@@ -7,49 +7,27 @@ are yielded one by one; nothing is kept.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator, Iterator
+from collections.abc import Generator, Iterator
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
-import av
-import av.container
-import av.error
-import av.video.format
 import av.video.frame
 import numpy as np
-from av.video.reformatter import ColorRange, Colorspace
+from av.video.reformatter import Colorspace
 from numpy.typing import NDArray
 
 from keen_horizon.core.errors import MediaError, UnreadableVideoError
 from keen_horizon.core.media.chroma import turned_site
 from keen_horizon.core.media.containers import open_input
-from keen_horizon.core.media.fields import whole_pictures
+from keen_horizon.core.media.deinterlacing import whole_pictures
 from keen_horizon.core.media.footage import Footage, Source, footage_of
 from keen_horizon.core.media.numbered import USUAL_RATE, as_planes, is_numbered, numbered
-from keen_horizon.core.media.orientation import quarter_turns, upright
+from keen_horizon.core.media.orientation import upright
+from keen_horizon.core.media.stored import Plane, Stored, Tags, decoded_pictures, stored_picture
 
-Plane = NDArray[np.uint8 | np.uint16]
-
-_LAYOUTS, _DEPTHS = ("420p", "422p", "444p"), ("", "10le", "12le", "16le")
-PLANAR_FORMATS = {base + layout + depth for base in ("yuv", "yuva") for layout in _LAYOUTS for depth in _DEPTHS} | {
-    "yuvj" + layout for layout in _LAYOUTS
-}
 _MARGINS_S = (0.0, 2.0, 12.0)  # before a frame, from where to decode; files without an index land after what was asked
-
-
-@dataclass(frozen=True)
-class Tags:
-    """Colour tags as the standards number them (ITU-T H.273), with the range (1 limited, 2 full) and the site of
-    chroma samples (see `chroma.py`).
-    """
-
-    primaries: int
-    transfer: int
-    matrix: int
-    range: int
-    site: int = 0
 
 
 @dataclass(frozen=True)
@@ -165,11 +143,11 @@ def _frames_after(footage: Footage, moment: float | None, times: NDArray[np.floa
         if timed and moment is not None:
             container.seek(int(moment / float(stream.time_base)), stream=stream, backward=True)
         decoded = _of_one_size(footage.path, decoded_pictures(container, stream))
-        for count, raw in enumerate(whole_pictures(decoded, stream, footage.reading)):
+        for count, stored in enumerate(whole_pictures(map(stored_picture, decoded), footage.reading)):
             number = count
-            if timed and times is not None and raw.pts is not None:
-                number = int(np.abs(times - float(raw.time)).argmin())
-            yield _frame(raw, number, footage)
+            if timed and times is not None and stored.time is not None:
+                number = int(np.abs(times - float(stored.time)).argmin())
+            yield _frame(stored, number, footage.reading.site)
 
 
 def _of_one_size(path: Path, decoded: Iterator[Any]) -> Iterator[Any]:
@@ -207,82 +185,9 @@ def read_frame(source: Source, number: int, times: NDArray[np.float64] | None = 
     return next(read_frames(source, number, number, times))
 
 
-def decoded_pictures(container: Any, stream: Any) -> Iterator[av.video.frame.VideoFrame]:
-    """What a stream decodes to, as stored, passing over what is damaged."""
-    packets = container.demux(stream)
-    decode = _decoder_of(stream)
-    while True:
-        try:
-            packet = next(packets, None)
-        except av.error.FFmpegError:
-            packet = None  # the file breaks off here: what was decoded so far is flushed below
-        try:
-            yield from decode(packet)
-        except av.error.FFmpegError:
-            if packet is not None:
-                continue  # one damaged picture is passed over
-        if packet is None or packet.size == 0:
-            return
-
-
-def _decoder_of(stream: Any) -> Callable[[Any], list[Any]]:
-    """What decodes a stream's packets (None: what is left). VP9 keeps coverage beside, which one decoder knows of."""
-    if stream.codec_context is None:  # of a kind that nothing here decodes
-        return lambda packet: []
-    if stream.codec_context.name == "vp9" and stream.metadata.get("alpha_mode") == "1":
-        decoder = av.CodecContext.create("libvpx-vp9", "r")
-        return lambda packet: decoder.decode(packet if packet is not None and packet.size else None)
-    return lambda packet: packet.decode() if packet is not None else stream.decode(None)
-
-
-def _frame(raw: av.video.frame.VideoFrame, number: int, footage: Footage) -> Frame:
-    turns = quarter_turns(raw)
-    full = raw.format.name.startswith("yuvj")
-    tags = Tags(
-        int(raw.color_primaries),
-        int(raw.color_trc),
-        int(raw.colorspace),
-        2 if full else int(raw.color_range),
-        turned_site(footage.reading.site, turns),
-    )
-    if raw.format.name not in PLANAR_FORMATS:
-        if raw.format.is_rgb:
-            tags = replace(tags, matrix=int(Colorspace.ITU709), range=1)
-        raw = _as_planes(raw)
-    depth = raw.format.components[0].bits
-    planes = tuple(upright(_plane(plane, depth), turns) for plane in raw.planes)
-    time = Fraction(raw.pts or 0) * raw.time_base
-    alpha = planes[3] if len(planes) > 3 else None
-    return Frame(number, time, planes[:3], depth, tags, alpha=alpha)
-
-
-def _as_planes(raw: av.video.frame.VideoFrame) -> av.video.frame.VideoFrame:
-    """A frame of another kind of format as planes; R G B becomes BT.709's Y, U, V of limited range."""
-    wanted = nearest_planar(raw.format)
-    if not raw.format.is_rgb:
-        return raw.reformat(format=wanted)
-    return raw.reformat(
-        format=wanted,
-        dst_colorspace=Colorspace.ITU709,
-        src_color_range=ColorRange.JPEG,
-        dst_color_range=ColorRange.MPEG,
-    )
-
-
-def nearest_planar(stored: av.video.format.VideoFormat) -> str:
-    """The planes that a format of any other kind (packed, R G B, palette) is brought to, losing no depth."""
-    bits = max(component.bits for component in stored.components)
-    clear = has_alpha(stored)
-    depth = next(name for name, limit in (("", 8), ("10le", 10), ("12le", 12), ("16le", 64)) if bits <= limit)
-    return ("yuva" if clear else "yuv") + "444p" + depth
-
-
-def has_alpha(stored: av.video.format.VideoFormat) -> bool:
-    """Whether a pixel format has a plane or component of coverage."""
-    return any(component.is_alpha for component in stored.components)
-
-
-def _plane(plane: Any, depth: int) -> Plane:
-    kind = np.dtype(np.uint8 if depth == 8 else np.uint16)
-    rows: Plane = np.frombuffer(plane, kind).reshape(plane.height, plane.line_size // kind.itemsize)
-    return rows[:, : plane.width]
+def _frame(stored: Stored, number: int, site: int) -> Frame:
+    """A stored picture, upright."""
+    planes = tuple(upright(plane, stored.turns) for plane in stored.planes)
+    alpha = None if stored.alpha is None else upright(stored.alpha, stored.turns)
+    tags = replace(stored.tags, site=turned_site(site, stored.turns))
+    return Frame(number, stored.time or Fraction(0), planes, stored.depth, tags, alpha=alpha)

@@ -24,7 +24,6 @@ from keen_horizon.core.media.chroma import site_told
 from keen_horizon.core.media.containers import open_input
 from keen_horizon.core.media.fields import Seen, may_have_fields
 from keen_horizon.core.media.footage import Footage, Reading
-from keen_horizon.core.media.frames import decoded_pictures, has_alpha
 from keen_horizon.core.media.numbered import USUAL_RATE, is_numbered, numbered, size_of
 from keen_horizon.core.media.orientation import quarter_turns
 from keen_horizon.core.media.scanning import (
@@ -34,9 +33,9 @@ from keen_horizon.core.media.scanning import (
     decided,
     fields_seen,
     fields_told,
-    in_packets_of_their_own,
     picture_times,
 )
+from keen_horizon.core.media.stored import decoded_pictures, has_alpha
 from keen_horizon.core.media.timecode import Timecode
 
 MISSING_SECONDS = 1.0
@@ -203,8 +202,8 @@ def probe(path: Path, asked: Asked = AS_FOUND) -> tuple[ClipInfo, NDArray[np.flo
     _check_size(path, Size(width, height), 1 / aspect if turns % 2 else aspect)
     seen = Seen()
     if told or may_have_fields(first.height, float(guessed)):
-        seen, starts = fields_seen(path, times)
-        if told and in_packets_of_their_own(starts, times):
+        seen, apart = fields_seen(path, times, told is not None)
+        if apart:
             times, packets, declared = times[::2], -(-packets // 2), -(-declared // 2)
     scan, reading = decided(told, seen, asked, site)
     promised = len(times) + (declared - packets if declared else _frames_missing(seconds - end, _step(times, guessed)))

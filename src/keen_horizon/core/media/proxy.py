@@ -22,8 +22,9 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.media.chroma import chroma_place
 from keen_horizon.core.media.colour import to_bgr
 from keen_horizon.core.media.encode import EncodeSettings, chroma_size, write_video
-from keen_horizon.core.media.frames import Frame, Plane, Tags, gapless, read_frames
+from keen_horizon.core.media.frames import Frame, gapless, read_frames
 from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.media.stored import Plane, Tags
 
 PROXY_WIDTH = 960
 THUMBNAILS = 24

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from keen_horizon.core.media.containers import open_input
 from keen_horizon.core.media.fields import Seen, looked_at
 from keen_horizon.core.media.footage import Reading
-from keen_horizon.core.media.frames import decoded_pictures
+from keen_horizon.core.media.stored import decoded_pictures
 
 LOOKS, LOOKED_AT = 3, 10  # places in a clip, and pictures in each, whose fields are looked at
 MISSED_FIELDS = 0.9  # of the packets between two pictures that have none of their own: fields in packets of their own
@@ -71,23 +71,31 @@ def fields_told(first: Any, stream: Any) -> Literal["top", "bottom"] | None:
     return shown_first.get(order, usual)  # type: ignore[return-value]
 
 
-def fields_seen(path: Path, times: NDArray[np.float64]) -> tuple[Seen, list[float]]:
-    """What the pictures in a few places of a clip show of their fields, and the times of the first place's pictures."""
-    seen, starts = Seen(), []
-    for place in range(LOOKS):
-        with open_input(path) as container:
-            stream = container.streams.video[0]
-            stream.thread_type = "AUTO"
-            if place:
-                moment = float(times[len(times) * place // LOOKS])
-                container.seek(int(moment / float(stream.time_base)), stream=stream, backward=True)
-            frames = list(islice(_alike(decoded_pictures(container, stream)), LOOKED_AT))
-            seen = seen.plus(looked_at(frames, stream))
-            if place == 0:
-                starts = [float(frame.time) for frame in frames if frame.pts is not None]
-        if len(times) <= LOOKED_AT:
-            break
-    return seen, starts
+def fields_seen(path: Path, times: NDArray[np.float64], told: bool) -> tuple[Seen, bool]:
+    """What the pictures in a few places of a clip show of their fields, and whether each field has a packet.
+
+    `told` is whether the file says that it has fields; `times` are those of its packets.
+    """
+    opening = _pictures_from(path, None)
+    seen = looked_at(opening)
+    starts = [float(frame.time) for frame in opening if frame.pts is not None]
+    apart = told and in_packets_of_their_own(starts, times)
+    if apart:
+        times = times[::2]  # what follows a frame's second field is not its first one
+    if len(times) > LOOKED_AT:
+        for place in range(1, LOOKS):
+            seen = seen.plus(looked_at(_pictures_from(path, float(times[len(times) * place // LOOKS]))))
+    return seen, apart
+
+
+def _pictures_from(path: Path, moment: float | None) -> list[Any]:
+    """Some decoded frames of one kind from a moment (s; None: the beginning) on."""
+    with open_input(path) as container:
+        stream = container.streams.video[0]
+        stream.thread_type = "AUTO"
+        if moment is not None:
+            container.seek(int(moment / float(stream.time_base)), stream=stream, backward=True)
+        return list(islice(_alike(decoded_pictures(container, stream)), LOOKED_AT))
 
 
 def _alike(frames: Iterator[Any]) -> Iterator[Any]:

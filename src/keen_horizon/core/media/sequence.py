@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.media.colour import rgb_of
 from keen_horizon.core.media.encode import EncodeSettings, whole_or_nothing
-from keen_horizon.core.media.frames import Plane
+from keen_horizon.core.media.stored import Plane
 from keen_horizon.core.media.timecode import Timecode
 from keen_horizon.core.media.transfer import PRIMARY_NAMES, TRANSFER_NAMES, linear
 

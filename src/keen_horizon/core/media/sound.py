@@ -19,10 +19,8 @@ import numpy as np
 from keen_horizon.core.media.along import sound_layout
 from keen_horizon.core.media.carried import SoundFacts
 from keen_horizon.core.media.containers import open_input
+from keen_horizon.core.media.sound_encoders import encoded_bits, encoded_rate
 
-OPUS_RATE = 48_000
-AAC_FASTEST = 96_000
-BITS_PER_CHANNEL = {"aac": 160_000, "libopus": 128_000}
 RUN_IN_S = 3.0  # sought so much before the range, for files without an index land a little after what was asked
 GAP_S = 0.02  # sound whose clock jumps further than this is put back in its place
 MOST_SILENCE_S = 1.0  # at once
@@ -143,15 +141,14 @@ class _Encoded:
     ) -> None:
         self._out, self._source = out, source
         self._start = start
-        rate = OPUS_RATE if codec == "libopus" else stream.codec_context.sample_rate
-        if codec == "aac" and rate > AAC_FASTEST:
-            rate = AAC_FASTEST // 2
+        rate = encoded_rate(codec, stream.codec_context.sample_rate)
         layout = sound_layout(facts) or "stereo"
         self._left = round((end - start) * rate)
         self._written = 0
         self.stream = out.add_stream(codec, rate=rate, layout=layout)
-        if codec in BITS_PER_CHANNEL:
-            self.stream.bit_rate = BITS_PER_CHANNEL[codec] * self.stream.codec_context.channels
+        bits = encoded_bits(codec, self.stream.codec_context.channels)
+        if bits:
+            self.stream.bit_rate = bits
         self._rate = rate
         kind = self.stream.codec_context.format
         self._resampler = av.audio.resampler.AudioResampler(format=kind, layout=layout, rate=rate)

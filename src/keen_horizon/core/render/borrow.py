@@ -17,7 +17,8 @@ from numpy.typing import NDArray
 from keen_horizon.core.geometry.picture import Size, transform
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, SamplingMap, dense_maps, sampling_map
-from keen_horizon.core.media.frames import Frame, Plane
+from keen_horizon.core.media.frames import Frame
+from keen_horizon.core.media.stored import Plane
 from keen_horizon.core.path.camera_path import CameraPath
 
 Weights = NDArray[np.float32]

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.media.frames import Plane
+from keen_horizon.core.media.stored import Plane
 
 
 @dataclass(frozen=True)

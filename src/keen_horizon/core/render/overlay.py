@@ -19,8 +19,9 @@ from keen_horizon.core.lens.plate import Plate
 from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, SamplingMap, dense_maps
 from keen_horizon.core.media.chroma import chroma_place
 from keen_horizon.core.media.colour import luma_weights
-from keen_horizon.core.media.frames import Frame, Plane
+from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.layers import Picture
+from keen_horizon.core.media.stored import Plane
 
 Floats = NDArray[np.float64]
 Layer = NDArray[np.float32]

@@ -22,7 +22,8 @@ from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, dense_maps, samp
 from keen_horizon.core.media.chroma import written_site
 from keen_horizon.core.media.colour import values_of
 from keen_horizon.core.media.encode import chroma_size
-from keen_horizon.core.media.frames import Frame, Plane
+from keen_horizon.core.media.frames import Frame
+from keen_horizon.core.media.stored import Plane
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.render.borrow import Lender
 from keen_horizon.core.treatment.document import Treatment
