@@ -134,7 +134,7 @@ def rich_treatment() -> dict[str, Any]:
             "lens": {"family": "division", "coefficients": [-0.1, 0.02], "centre_x": 0.01, "canvas": 0.2},
             "straightedges": [{"frame": 4, "points": [[5, 5], [100, 9], [300, 20], [400, 31]]}],
             "turn": {"roll_deg": 1, "pitch_deg": 2, "yaw_deg": 0},
-            "upright_lines": [level],
+            "world_lines": [level],
             "corners": [0.01, 0, 0, 0, 0, 0, 0, 0.02],
             "projection": "straight",
             "focal": 1.1,
@@ -151,12 +151,12 @@ def rich_treatment() -> dict[str, Any]:
             "level": {"lines": [level]},
             "freedom": ["shift", "turn", "size", "tilt"],
         },
-        "framing": {
-            "edges": "fill", "borrow": {"reach_s": 0.2, "feather_px": 4, "rest": "fill"}, "zoom": "one",
+        "edges": {
+            "way": "fill", "borrow": {"reach_s": 0.2, "feather_px": 4, "rest": "fill"}, "zoom": "one",
             "zoom_limit": 1.2, "window": {"x": 3, "y": -2, "scale": 1.02, "turn_deg": 0.5},
             "size": {"width": 320, "height": 180}, "sharpen": 0.3,
         },
-        "deliver": {"container": "mp4", "codec": "h264", "quality": 20, "sound": "copy"},
+        "output": {"container": "mp4", "codec": "h264", "quality": 20, "sound": "copy"},
     }  # fmt: skip
 
 

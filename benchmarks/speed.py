@@ -83,7 +83,7 @@ def child(kind: str, clip: Path) -> None:
 
 
 def changed(motion: dict, edges: str, limit: float = 1.1) -> Treatment:
-    return Treatment.from_json({"motion": motion, "framing": {"edges": edges, "zoom_limit": limit}})
+    return Treatment.from_json({"motion": motion, "edges": {"way": edges, "zoom_limit": limit}})
 
 
 def thinking() -> dict[str, object]:
@@ -126,7 +126,7 @@ def main() -> None:
         target = Path(folder) / "out.mp4"
         plain = timed(lambda: transcode(clip, target))
         rendering = timed(lambda: render_clip(clip, info, times, path, treatment, target))
-        lending = Treatment.from_json({"motion": {"intent": "hold"}, "framing": {"edges": "borrow", "zoom_limit": 3}})
+        lending = Treatment.from_json({"motion": {"intent": "hold"}, "edges": {"way": "borrow", "zoom_limit": 3}})
         lent = solve_path(measurement, lending)
         borrowing = timed(lambda: render_clip(clip, info, times, lent, lending, target))
         glass = Treatment.from_json({"optics": {"lens": {"family": "equidistant", "coefficients": [1.2]}}})

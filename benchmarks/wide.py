@@ -48,7 +48,7 @@ def main(clip: Path) -> None:
     for intent in ("hold", "glide"):
         for name, optics in (("bent", bent), ("straight", straight)):
             wanted = Treatment.from_json(
-                {"optics": optics, "motion": motion | {"intent": intent}, "framing": {"edges": "leave"}}
+                {"optics": optics, "motion": motion | {"intent": intent}, "edges": {"way": "leave"}}
             )
             path = solve_path(measured, wanted)
             left = corner_wobble(path, optics_stage(wanted.optics, info.display, 0, last), lens, turns)

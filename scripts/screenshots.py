@@ -73,10 +73,10 @@ def hold_behind_the_lens(page: Page) -> None:
 def turn_over_time(page: Page) -> None:
     """The dinghy levelled by a drawn line, the turn keyed, in the bench that draw_straightedges left."""
     page.get_by_role("button", name="before", exact=True).click()
-    while page.locator(".uprights li").count():
+    while page.locator(".world-lines li").count():
         page.get_by_role("button", name="remove level line 1", exact=True).click()
         page.wait_for_timeout(400)
-    page.get_by_role("button", name="Draw level or upright").click()
+    page.get_by_role("button", name="Draw a horizon or a vertical").click()
     box = page.locator("canvas").bounding_box()
     page.mouse.move(box["x"] + 0.0143 * box["width"], box["y"] + 0.595 * box["height"])
     page.mouse.down()
@@ -127,7 +127,7 @@ def main() -> None:
         shoot(page, "bench")
         page.keyboard.press("3")
         page.get_by_role("button", name="wipe", exact=True).click()
-        shoot(page, "framing")
+        shoot(page, "edges")
         page.get_by_role("radio", name="Leave").check()
         page.get_by_role("button", name="after", exact=True).click()
         page.get_by_role("button", name="grid").click()
@@ -155,7 +155,7 @@ def main() -> None:
             page.get_by_role("button", name="Render").click()
         expect(page.get_by_role("link", name="Download file")).to_be_visible()
         page.get_by_role("button", name="save new").click()
-        shoot(page, "deliver")
+        shoot(page, "output")
         page.get_by_role("button", name="after", exact=True).click()
         follow_a_front(page)
         page.get_by_text("Data of these settings").click()

@@ -33,7 +33,7 @@ class Bench:
         return self.ask(lambda s: treating.request_measurement(s, s.get_one(Clip, self.clip), Treatment())).id
 
     def render(self) -> int:
-        treatment = Treatment.from_json({"deliver": {"quality": 12}})
+        treatment = Treatment.from_json({"output": {"quality": 12}})
         return self.ask(lambda s: treating.request_render(s, s.get_one(Clip, self.clip), treatment))[-1].id
 
     def work(self, number: int) -> Work:

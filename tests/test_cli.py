@@ -23,7 +23,7 @@ def test_measure_then_correct(tmp_path: Path, shaky: tuple[Path, Similarities]) 
     motion = json.loads((tmp_path / "m.json").read_text())
     assert (motion["width"], motion["height"], motion["frames"], len(motion["pairs"])) == (640, 360, 90, 89)
     assert set(motion["pairs"][0]) == {"from", "to", "matrix", "inliers", "tracked"}
-    (tmp_path / "t.json").write_text(json.dumps({"motion": {"intent": "hold"}, "framing": {"zoom_limit": 1.4}}))
+    (tmp_path / "t.json").write_text(json.dumps({"motion": {"intent": "hold"}, "edges": {"zoom_limit": 1.4}}))
     arguments = ["correct", clip, str(tmp_path / "o.mp4"), "--treatment", str(tmp_path / "t.json")]
     arguments += ["--measurement", str(tmp_path / "m.npz"), "--report", str(tmp_path / "r.json")]
     assert main([*arguments, "--path", str(tmp_path / "p.json")]) == 0
@@ -87,7 +87,7 @@ def test_a_file_that_breaks_off_is_corrected_as_far_as_it_goes(
     broken.write_bytes(whole.read_bytes()[: whole.stat().st_size * 2 // 3])
     out, report = tmp_path / "o.mp4", tmp_path / "r.json"
     treatment = tmp_path / "t.json"
-    treatment.write_text('{"motion": {"intent": "hold"}, "framing": {"zoom_limit": 1.02, "window": {"x": 40}}}')
+    treatment.write_text('{"motion": {"intent": "hold"}, "edges": {"zoom_limit": 1.02, "window": {"x": 40}}}')
     assert main(["correct", str(broken), str(out), "--treatment", str(treatment), "--report", str(report)]) == 0
     said = capsys.readouterr().err
     frames = probe(out)[0].frames

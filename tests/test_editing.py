@@ -84,7 +84,7 @@ def test_the_same_cuts_with_corrected_files(media: Path, tmp_path: Path, capsys:
     before = edit()
     before.to_json_file(str(tmp_path / "before.otio"))
     (tmp_path / "t.json").write_text(
-        json.dumps({"motion": {"intent": None}, "deliver": {"codec": "prores", "container": "mov"}})
+        json.dumps({"motion": {"intent": None}, "output": {"codec": "prores", "container": "mov"}})
     )
     arguments = [
         "edit",

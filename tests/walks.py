@@ -47,5 +47,5 @@ def moved(measurement: Measurement, poses: Similarities, **others: object) -> Me
     return replace(measurement, poses=poses, tilted_poses=poses, **others)
 
 
-def treated(measurement: Measurement, motion: dict | None = None, framing: dict | None = None) -> CameraPath:
-    return solve_path(measurement, Treatment.from_json({"motion": motion or {}, "framing": framing or {}}))
+def treated(measurement: Measurement, motion: dict | None = None, edges: dict | None = None) -> CameraPath:
+    return solve_path(measurement, Treatment.from_json({"motion": motion or {}, "edges": edges or {}}))

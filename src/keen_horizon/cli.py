@@ -27,6 +27,7 @@ from keen_horizon.core.path.notes import outcome_notes, solution_notes
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.render.compare import Comparison
 from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.former import with_present_names
 from keen_horizon.editing import add_editing
 from keen_horizon.keeping import add_keeping
 from keen_horizon.pipeline.delivery import clip_fates
@@ -256,10 +257,10 @@ def _treatment(options: argparse.Namespace) -> Treatment:
     container = options.destination.suffix.lstrip(".").lower()
     if container not in USUAL_CODECS:
         raise KeenHorizonError(f"{options.destination.name}: end its name in one of {', '.join(USUAL_CODECS)}.")
-    document = _read_json(options.treatment) if options.treatment else {}
-    deliver = document.get("deliver", {}) if isinstance(document, dict) else {}
-    if isinstance(deliver, dict):
-        document["deliver"] = {"codec": USUAL_CODECS[container]} | deliver | {"container": container}
+    document = with_present_names(_read_json(options.treatment)) if options.treatment else {}
+    output = document.get("output", {}) if isinstance(document, dict) else {}
+    if isinstance(output, dict):
+        document["output"] = {"codec": USUAL_CODECS[container]} | output | {"container": container}
     return Treatment.from_json(document)
 
 

@@ -26,7 +26,7 @@ from keen_horizon.pipeline.like_source import like_source
 from keen_horizon.pipeline.measuring import measure_clip
 from keen_horizon.pipeline.rendering import render_clip
 
-AS_SOURCE = {"deliver": {"codec": "source", "container": "source"}}
+AS_SOURCE = {"output": {"codec": "source", "container": "source"}}
 HANDLES = 12  # frames, where nothing else is asked for
 
 Media = dict[Path, tuple[ClipInfo, NDArray[np.float64]]]
@@ -110,7 +110,7 @@ def _corrected(
     first, last = frames
     part = Treatment.from_json(treatment.to_json() | {"range": {"in": first, "out": last}})
     part = like_source(part, info)
-    target = _free(into, path.stem, part.deliver.container)
+    target = _free(into, path.stem, part.output.container)
     if part.motion.intent is None:
         measurement = Measurement.still(info.display, first, times[first : last + 1])
     else:

@@ -70,7 +70,7 @@ def test_magnifier_and_full_size(page: Page, shaky: tuple[Path, Similarities]) -
     page.get_by_role("button", name="which fits this zoom").click()
     amount = float(page.locator("#sharpen").input_value())
     assert amount > 0
-    wait_for(lambda: draft_of(page)["framing"]["sharpen"] == amount)
+    wait_for(lambda: draft_of(page)["edges"]["sharpen"] == amount)
     page.locator("canvas").click()
     press(page, "z")
     expect(exact).to_be_hidden()

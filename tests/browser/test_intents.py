@@ -107,7 +107,7 @@ def test_borrowed_edges_cost_less_and_are_marked(page: Page, shaky: tuple[Path, 
     press(page, "3")
     page.get_by_role("group", name="What no frame shows").get_by_role("radio", name=re.compile("Leave")).check()
     expect(page.get_by_label("Gap colour")).to_be_visible()
-    wait_for(lambda: draft_of(page)["framing"]["borrow"]["rest"] == "leave")
+    wait_for(lambda: draft_of(page)["edges"]["borrow"]["rest"] == "leave")
     assert zoom_of(page) < filled
 
 

@@ -177,7 +177,7 @@ def test_views_gaps_and_versions(page: Page, shaky: tuple[Path, Similarities]) -
     expect(page.get_by_role("radio", name=re.compile("Fill"))).to_be_checked()
     page.get_by_role("button", name="B", exact=True).click()
     expect(page.get_by_role("radio", name=re.compile("Leave"))).to_be_checked()
-    wait_for(lambda: draft_of(page)["framing"]["edges"] == "leave")
+    wait_for(lambda: draft_of(page)["edges"]["way"] == "leave")
     page.reload()
     expect(page.locator(".outcome tbody tr")).to_have_count(5)
     press(page, "3")

@@ -31,7 +31,7 @@ def test_a_point_on_the_trade_off_is_chosen_by_hand_and_by_steadiness(page: Page
     page.mouse.move(box["x"] + box["width"] * 0.4, box["y"] + 60, steps=4)
     page.mouse.up()
     expect(page.locator(".verdict").first).to_contain_text("The limit holds it to")
-    limit = draft_of(page)["framing"]["zoom_limit"]
+    limit = draft_of(page)["edges"]["zoom_limit"]
     assert 1.0 < limit < 1 + 0.55 * (free - 1)
     assert zoom_of(page) == pytest.approx(limit, abs=6e-4)
     expect(chart.locator("text.of-here")).to_contain_text(f"{limit:.3f}×")
@@ -47,7 +47,7 @@ def test_a_point_on_the_trade_off_is_chosen_by_hand_and_by_steadiness(page: Page
     press(page, "Escape")
     page.locator(".controls h2:visible").click()
     press(page, "Control+z")
-    assert draft_of(page)["framing"]["zoom_limit"] == limit
+    assert draft_of(page)["edges"]["zoom_limit"] == limit
 
 
 def test_the_worst_stretch_is_eased_and_the_easing_is_changed_on_the_strip(page: Page, shaky) -> None:

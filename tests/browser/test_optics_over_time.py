@@ -1,4 +1,4 @@
-"""Optics that change over the clip, in the browser: keys, level and upright, four corners, projections, the ring."""
+"""Optics that change over the clip, in the browser: keys, turns, four corners, projections, the ring."""
 
 from __future__ import annotations
 
@@ -54,9 +54,9 @@ def test_a_tilt_is_keyed_and_drawn_as_it_is_rendered(page: Page, ruled: Path) ->
 def test_a_drawn_line_levels_and_four_corners_make_a_rectangle(page: Page, ruled: Path) -> None:
     to_bench(page, ruled, measured=False)
     press(page, "1")
-    page.get_by_role("button", name="Draw level or upright").click()
+    page.get_by_role("button", name="Draw a horizon or a vertical").click()
     drag(page, "canvas", (0.2, 0.5), (0.8, 0.56))
-    expect(page.locator(".uprights li")).to_have_count(1)
+    expect(page.locator(".world-lines li")).to_have_count(1)
     slope = np.degrees(np.arctan2(0.06 * SIZE.height, 0.6 * SIZE.width))
     assert draft_of(page)["optics"]["turn"]["roll_deg"] == pytest.approx(slope, abs=0.15)
     expect(page.locator("[data-stage=optics]")).to_contain_text("turned")

@@ -22,7 +22,7 @@ def test_starting_points(page: Page, shaky: tuple[Path, Similarities]) -> None:
     page.get_by_text("Starting points", exact=True).click()
     page.get_by_role("button", name="Tripod", exact=True).click()
     expect(page.get_by_role("radio", name=re.compile("Hold"))).to_be_checked()
-    wait_for(lambda: draft_of(page)["framing"]["zoom_limit"] == 1.15)
+    wait_for(lambda: draft_of(page)["edges"]["zoom_limit"] == 1.15)
     page.get_by_label("Name for these settings").fill("Our pier")
     page.get_by_role("button", name="Keep").click()
     expect(page.get_by_role("button", name="Our pier", exact=True)).to_be_visible()
@@ -53,7 +53,7 @@ def test_settings_go_to_another_clip_and_all_are_rendered(page: Page, shaky, tmp
     page.locator("dialog[open]").get_by_role("button", name="Copy", exact=True).click()
     expect(page.get_by_text("Copied to 1 clip; 1 job queued.")).to_be_visible()
     page.locator("dialog[open]").get_by_role("button", name="Close").click()
-    wait_for(lambda: [draft_of(page)["deliver"][key] for key in ("codec", "container")] == ["prores", "mkv"])
+    wait_for(lambda: [draft_of(page)["output"][key] for key in ("codec", "container")] == ["prores", "mkv"])
     page.goto(shelf)
     for name in ("short.mp4", "other.mp4"):
         page.get_by_role("checkbox", name=f"Choose {name}").check()
@@ -89,7 +89,7 @@ def test_own_size_data_and_the_report(page: Page, shaky: tuple[Path, Similaritie
     page.get_by_role("checkbox", name="own size").check()
     page.get_by_label("Width", exact=True).fill("960")
     page.get_by_label("Width", exact=True).press("Tab")
-    wait_for(lambda: draft_of(page)["framing"]["size"] == {"width": 960, "height": 360})
+    wait_for(lambda: draft_of(page)["edges"]["size"] == {"width": 960, "height": 360})
     page.get_by_role("checkbox", name="own size").uncheck()
     page.get_by_text("Data of these settings").click()
     for name, first in (("path CSV", "frame,time,m00"), ("2-D transforms", "frame,time,shift_x_px")):

@@ -50,7 +50,7 @@ def places(plane: np.ndarray, low: float, high: float) -> np.ndarray:
 @pytest.mark.parametrize(
     "treatment",
     [
-        {"framing": {"window": {"scale": 1.37, "turn_deg": 2.3, "x": 7.3, "y": -9.1}}},
+        {"edges": {"window": {"scale": 1.37, "turn_deg": 2.3, "x": 7.3, "y": -9.1}}},
         {"optics": {"lens": {"family": "polynomial", "coefficients": [-0.12, 0.03, 0.0]}}},
     ],
     ids=["zoom_and_turn", "lens"],

@@ -147,7 +147,7 @@ def still(info: ClipInfo, clip: Path, times: np.ndarray, poses: Similarities, ta
     corners = as_complex(SIZE.corners())
     found, true = measurement.poses.apply(corners), poses.apply(corners)
     z, t = fit_similarity(found.ravel(), true.ravel(), np.ones(found.size))
-    held = Treatment.from_json({"motion": {"intent": "hold"}, "framing": {"zoom_limit": 1.4}})
+    held = Treatment.from_json({"motion": {"intent": "hold"}, "edges": {"zoom_limit": 1.4}})
     render_clip(clip, info, times, solve_path(measurement, held), held, target)
     return rms(np.abs(z * found + t - true)), float(np.mean([comb(frame.luma) for frame in read_frames(target, 4)]))
 

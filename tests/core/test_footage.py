@@ -45,7 +45,7 @@ def test_motion_is_carried_across_flashes_and_black(shade: int, hidden: tuple[in
     assert result.blind.sum() == len(hidden) + 1
     assert corner_errors(found, true, SMALL).max() < 0.3
     assert f"frames {hidden[0] - 1}-{hidden[-1] + 1}" in measurement_notes(result)[0]
-    steady = treated(result, {"intent": "hold"}, {"edges": "leave"})
+    steady = treated(result, {"intent": "hold"}, {"way": "leave"})
     left = (poses[seen] @ Similarities(steady.correction.z[seen], steady.correction.t[seen]).about(-SMALL.centre)).t
     assert rms(np.abs(left - left.mean())) < 0.5
 
@@ -73,7 +73,7 @@ def test_repeated_frames_are_noted() -> None:
 def test_very_short_clips(count: int, intent: str) -> None:
     result = measured(pictures(jitter(count, SMALL, 3.0, seed=7)))
     for edges in ("fill", "trim", "leave", "borrow"):
-        path = treated(result, {"intent": intent}, {"edges": edges})
+        path = treated(result, {"intent": intent}, {"way": edges})
         assert len(path) == count
         assert np.isfinite(path.matrices()).all()
         assert path.zoom.max() <= 1.1 + 1e-9
@@ -109,7 +109,7 @@ def test_a_hundred_and_twenty_frames_a_second_mean_the_same_seconds() -> None:
         count = len(sway)
         still = walked(count, 0, 0.0, pan=0.0)
         poses = Similarities(np.ones(count, complex), sway + 0j)
-        path = treated(moved(still, poses, times=np.arange(count) / rate), {"response_s": 0.8}, {"edges": "leave"})
+        path = treated(moved(still, poses, times=np.arange(count) / rate), {"response_s": 0.8}, {"way": "leave"})
         kept = np.abs(path.steadied.t[count // 4 : -count // 4].real).max() / 30
         assert kept == pytest.approx(0.5, abs=0.02)
 

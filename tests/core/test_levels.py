@@ -47,7 +47,7 @@ def rolled(world: Panorama, yaw: float, pitch: float) -> tuple[Measurement, np.n
 def test_roll_is_level_within_a_tenth_of_a_degree(town: Panorama, yaw: float, kind: int, by: str) -> None:
     """Bar 2, on building verticals and on a horizon: what is left after levelling, against the truth."""
     measurement, truth = rolled(town, yaw, 1.0)
-    path = treated(measurement, {"intent": "level"}, {"edges": "leave"})
+    path = treated(measurement, {"intent": "level"}, {"way": "leave"})
     left = np.degrees(truth - np.angle(path.correction.z))
     sure = np.degrees(measurement.levels.sigma.max())
     print(f"{by}: {rms(left):.3f} degrees RMS of {np.degrees(rms(truth)):.2f}, sure to {sure:.3f}")
@@ -73,7 +73,7 @@ def test_neither_is_said_and_a_drawn_line_takes_over(town: Panorama) -> None:
     assert np.angle(treated(measurement, {"intent": "level"}).correction.z) == pytest.approx(0)
     across = np.array([np.cos(rolls[10]), np.sin(rolls[10])]) * 200
     line = {"frame": 10, "x1": 300 - across[0], "y1": 180 - across[1], "x2": 300 + across[0], "y2": 180 + across[1]}
-    path = treated(measurement, {"intent": "level", "level": {"lines": [line]}}, {"edges": "leave"})
+    path = treated(measurement, {"intent": "level", "level": {"lines": [line]}}, {"way": "leave"})
     assert np.degrees(np.angle(path.correction.z)) == pytest.approx(np.degrees(rolls), abs=0.1)
     assert "1 drawn line." in level_note(measurement, (LevelLine(**line),))
 

@@ -57,7 +57,7 @@ def test_no_setting_opens_a_gap_or_breaks_the_limit(
         "response_keys": [{"frame": f, "value": 0.1 + 4 * v} for f, v in keys],
         "ease": [{"frame": f, "width": w, "amount": a} for f, w, a in ease],
     }  # fmt: skip
-    path = treated(walked(count, seed, strength), motion, {"zoom_limit": limit, "zoom": zoom, "edges": edges})
+    path = treated(walked(count, seed, strength), motion, {"zoom_limit": limit, "zoom": zoom, "way": edges})
     sampling = sampling_map(path)
     assert max(border_overhang(sampling, frame) for frame in range(count)) <= 0.01
     assert path.zoom.max() <= limit + 1e-9
@@ -67,7 +67,7 @@ def test_no_setting_opens_a_gap_or_breaks_the_limit(
 
 def test_no_strength_is_as_shot_and_half_strength_is_half_way() -> None:
     measurement = walked(120, 2, pan=0.0)
-    none, half, full = (treated(measurement, {"strength": s}, {"edges": "leave"}).correction for s in (0.0, 0.5, 1.0))
+    none, half, full = (treated(measurement, {"strength": s}, {"way": "leave"}).correction for s in (0.0, 0.5, 1.0))
     assert np.abs(none.z - 1).max() < 1e-12
     assert np.abs(none.t).max() < 1e-9
     assert half.t == pytest.approx(full.t / 2, abs=1e-9)
@@ -76,15 +76,15 @@ def test_no_strength_is_as_shot_and_half_strength_is_half_way() -> None:
 def test_strength_keys_make_a_quiet_start() -> None:
     keys = [{"frame": 0, "value": 0}, {"frame": 60, "value": 0}, {"frame": 90, "value": 1}]
     measurement = walked(180, 3)
-    path = treated(measurement, {"strength_keys": keys}, {"edges": "leave"})
-    full = treated(measurement, {}, {"edges": "leave"})
+    path = treated(measurement, {"strength_keys": keys}, {"way": "leave"})
+    full = treated(measurement, {}, {"way": "leave"})
     assert np.abs(path.correction.t[:61]).max() < 1e-9
     assert path.correction.t[90:] == pytest.approx(full.correction.t[90:], abs=1e-9)
 
 
 def test_response_keys_change_over_the_clip() -> None:
     keys = [{"frame": 0, "value": 0.2}, {"frame": 299, "value": 3.0}]
-    path = treated(walked(300, 4), {"response_keys": keys}, {"edges": "leave"})
+    path = treated(walked(300, 4), {"response_keys": keys}, {"way": "leave"})
     assert shake(path.steadied[200:], HD) < 0.3 * shake(path.steadied[:100], HD)
 
 
@@ -125,9 +125,9 @@ def test_easing_under_a_limit_makes_the_rest_steadier() -> None:
 def test_breathing_pays_for_a_bad_second_only_there() -> None:
     """Bar 5: the mean zoom within 30 % of what the clip needs without that second."""
     measurement = with_bad_second()
-    framing = {"zoom": "breathing", "zoom_limit": 3.0, "zoom_rate": 0.1}
+    edges = {"zoom": "breathing", "zoom_limit": 3.0, "zoom_rate": 0.1}
     motion = {"freedom": ["shift", "turn"]}
-    breathing = treated(measurement, motion, framing)
+    breathing = treated(measurement, motion, edges)
     one = treated(measurement, motion, {"zoom_limit": 3.0})
     calm = np.r_[one.wanted_zoom[:270], one.wanted_zoom[330:]].max() - 1
     print(f"one zoom {one.zoom.max():.3f}, mean breathing {breathing.zoom.mean():.3f}, calm {1 + calm:.3f}")
@@ -232,7 +232,7 @@ def test_pins_and_borrowing_keep_the_limit_too(count, seed, strength, intent, fr
     pins = tuple(PinTrack(0, Trail(seen[:, i], np.ones(count))) for i in range(points))
     marks = [{"marks": [{"frame": 0, "x": 1, "y": i}]} for i in range(points)]
     motion = {"intent": intent, "freedom": freedom, "pin": {"points": marks}}
-    treatment = Treatment.from_json({"motion": motion, "framing": {"zoom_limit": limit, "edges": edges}})
+    treatment = Treatment.from_json({"motion": motion, "edges": {"zoom_limit": limit, "way": edges}})
     path = solve_path(measurement, treatment, pins)
     assert path.zoom.max() <= limit + 1e-9
     if edges != "borrow":

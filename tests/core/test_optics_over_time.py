@@ -19,7 +19,7 @@ from keen_horizon.core.lens.lens import fisheye_of
 from keen_horizon.core.lens.over_time import optics_stage
 from keen_horizon.core.lens.projection import flat, projected
 from keen_horizon.core.lens.straightening import View, lens_stage
-from keen_horizon.core.lens.turning import corners_of, keystone, through, turned_camera, upright_turn
+from keen_horizon.core.lens.turning import corners_of, horizon_turn, keystone, through, turned_camera
 from keen_horizon.core.mapping.gaps import gap_mask
 from keen_horizon.core.mapping.sampling import PlaneGrid, dense_maps, sampling_map
 from keen_horizon.core.path.solve import solve_path
@@ -108,12 +108,12 @@ def test_lines_that_are_upright_in_the_world_tell_how_the_camera_stood(roll: flo
     turn = turned_camera(roll, pitch, 0.0, focal)
     masts = [np.array([[x, -0.3], [x, 0.4]]) for x in (-0.7, -0.2, 0.5)]
     drawn = [through(turn, mast) for mast in masts]
-    assert upright_turn(drawn, focal) == pytest.approx((roll, pitch), abs=0.02)
-    found = turned_camera(*upright_turn(drawn, focal), 0.0, focal)
+    assert horizon_turn(drawn, focal) == pytest.approx((roll, pitch), abs=0.02)
+    found = turned_camera(*horizon_turn(drawn, focal), 0.0, focal)
     upright = [through(np.linalg.inv(found), line) for line in drawn]
     assert max(abs(line[0, 0] - line[1, 0]) for line in upright) < 1e-3
     slope = np.tan(np.radians(5.0))
-    one_roll, one_pitch = upright_turn([np.array([[-0.5, -0.5 * slope], [0.5, 0.5 * slope]])], focal)
+    one_roll, one_pitch = horizon_turn([np.array([[-0.5, -0.5 * slope], [0.5, 0.5 * slope]])], focal)
     assert one_roll == pytest.approx(5.0, abs=0.01)
     assert abs(one_pitch) < 0.01
 
@@ -159,7 +159,7 @@ def test_motion_is_solved_through_keyed_optics() -> None:
         document = {
             "optics": {"lens": {"family": "equidistant", "coefficients": [w]}, "keys": keys},
             "motion": {"intent": "hold", "freedom": ["shift", "turn", "size", "tilt"]},
-            "framing": {"edges": "leave"},
+            "edges": {"way": "leave"},
         }
         path = solve_path(measured, Treatment.from_json(document))
         left[name] = path.correction

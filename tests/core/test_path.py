@@ -64,7 +64,7 @@ def test_response_time_is_the_period_at_which_half_of_a_movement_is_kept() -> No
     swing = 10 * np.sin(2 * np.pi * np.arange(count) / (rate * response))
     measurement = walked(count, 0, 0.0, pan=0.0)
     poses = Similarities(np.ones(count, complex), swing.astype(complex))
-    path = treated(moved(measurement, poses), {"response_s": response}, {"edges": "leave"})
+    path = treated(moved(measurement, poses), {"response_s": response}, {"way": "leave"})
     kept = path.steadied.t.real[200:700]
     assert np.ptp(kept) / np.ptp(swing) == pytest.approx(0.5, abs=0.02)
 
@@ -90,7 +90,7 @@ def test_longer_response_is_steadier_and_dearer() -> None:
 
 
 def test_leave_keeps_the_size_and_counts_the_gap() -> None:
-    path = treated(walked(60, 5), {"freedom": ["shift", "turn"]}, {"edges": "leave"})
+    path = treated(walked(60, 5), {"freedom": ["shift", "turn"]}, {"way": "leave"})
     assert path.zoom == pytest.approx(1.0, abs=1e-4)
     assert ledger(path).gap_area > 0
 

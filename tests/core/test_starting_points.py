@@ -15,8 +15,8 @@ OWN = Treatment.from_json(
             "intent": "hold", "ease": [{"frame": 9, "width": 4}], "strength_keys": [{"frame": 5, "value": 0.5}],
             "pin": {"points": [{"marks": [{"frame": 5, "x": 3, "y": 4}]}]},
         },
-        "framing": {"edges": "leave", "window": {"x": 9}},
-        "deliver": {"codec": "prores", "container": "mov"},
+        "edges": {"way": "leave", "window": {"x": 9}},
+        "output": {"codec": "prores", "container": "mov"},
     }
 )  # fmt: skip
 
@@ -26,16 +26,16 @@ def test_shipped_sets_are_valid_and_leave_alone_what_belongs_to_the_clip(name: s
     after = started(OWN, SHIPPED[name])
     assert after.motion.intent == SHIPPED[name]["motion"]["intent"]
     assert (after.range, after.motion.ease, after.motion.pin) == (OWN.range, OWN.motion.ease, OWN.motion.pin)
-    assert after.framing.window == OWN.framing.window
-    assert after.deliver == OWN.deliver
+    assert after.edges.window == OWN.edges.window
+    assert after.output == OWN.output
 
 
 def test_a_set_made_from_a_treatment_gives_it_back() -> None:
     made = settings_of(OWN)
     again = started(Treatment(), made)
     assert again.motion.intent == "hold"
-    assert again.framing.edges == "leave"
-    assert again.deliver == OWN.deliver
+    assert again.edges.way == "leave"
+    assert again.output == OWN.output
     assert again.range is None
     assert again.motion.ease == ()
     assert settings_of(again) == made
@@ -43,7 +43,7 @@ def test_a_set_made_from_a_treatment_gives_it_back() -> None:
 
 def test_broken_sets_are_refused() -> None:
     with pytest.raises(TreatmentError, match="zoom_limit"):
-        started(Treatment(), {"framing": {"zoom_limit": 99}})
+        started(Treatment(), {"edges": {"zoom_limit": 99}})
 
 
 def test_a_treatment_for_another_clip() -> None:
@@ -55,6 +55,11 @@ def test_a_treatment_for_another_clip() -> None:
     assert glass.straightedges == ()
     carried = for_another_clip(OWN, theirs)
     assert carried.motion.intent == "hold"
-    assert carried.deliver == OWN.deliver
+    assert carried.output == OWN.output
     assert (carried.range, carried.motion.level, carried.motion.ease) == (theirs.range, theirs.motion.level, ())
     assert carried.motion.pin.points == ()
+
+
+def test_sets_kept_under_former_names_are_applied() -> None:
+    after = started(Treatment(), {"framing": {"edges": "trim"}, "deliver": {"quality": 9}})
+    assert (after.edges.way, after.output.quality) == ("trim", 9)

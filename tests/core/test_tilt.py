@@ -86,7 +86,7 @@ def test_holding_with_tilt_leaves_less_at_the_corners(tilting) -> None:
     corners = np.c_[SMALL.corners(), np.ones(4)].T
     left = {}
     for freedom in (["shift", "turn", "size"], ["shift", "turn", "size", "tilt"]):
-        path = treated(measurement, {"intent": "hold", "freedom": freedom}, {"edges": "leave"})
+        path = treated(measurement, {"intent": "hold", "freedom": freedom}, {"way": "leave"})
         seen = matrices @ path.matrices() @ corners
         places = (seen[:, 0] + 1j * seen[:, 1]) / seen[:, 2]
         left[len(freedom)] = rms(np.abs(places - np.median(places.real, 0) - 1j * np.median(places.imag, 0)))

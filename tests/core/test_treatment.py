@@ -36,15 +36,15 @@ def test_range_keys_are_in_and_out() -> None:
         ({"motion": {"response_s": "fast"}}, r"motion\.response_s"),
         ({"motion": {"freedom": ["shift", "shift"]}}, "motion"),
         ({"motion": {"freedom": ["sway"]}}, r"motion\.freedom"),
-        ({"framing": {"zoom_limit": 0.5}}, r"framing\.zoom_limit"),
+        ({"edges": {"zoom_limit": 0.5}}, r"edges\.zoom_limit"),
         ({"motion": {"strength_keys": [{"frame": 3, "value": 0}, {"frame": 3, "value": 1}]}}, "one frame"),
         ({"motion": {"ease": [{"frame": 3}]}}, r"motion\.ease\.0\.width"),
-        ({"framing": {"size": {"width": 641, "height": 360}}}, r"framing\.size\.width"),
-        ({"deliver": {"codec": "prores"}}, "prores does not go into mp4; use mov or mkv"),
+        ({"edges": {"size": {"width": 641, "height": 360}}}, r"edges\.size\.width"),
+        ({"output": {"codec": "prores"}}, "prores does not go into mp4; use mov or mkv"),
         ({"motion": {"level": {"lines": [{"frame": 0, "x1": 0, "y1": 0, "x2": 3, "y2": 0}]}}}, "too short"),
         ({"motion": {"pin": {"points": [{"marks": []}]}}}, r"motion\.pin\.points\.0\.marks"),
-        ({"framing": {"borrow": {"reach_s": 9}}}, r"framing\.borrow\.reach_s"),
-        ({"framing": {"gap_colour": "red"}}, r"framing\.gap_colour"),
+        ({"edges": {"borrow": {"reach_s": 9}}}, r"edges\.borrow\.reach_s"),
+        ({"edges": {"gap_colour": "red"}}, r"edges\.gap_colour"),
         ({"range": {"in": 9, "out": 3}}, "out point lies before"),
         ({"optics": {"lens": "wide"}}, r"optics\.lens"),
         ({"schema": "other/1"}, "schema"),
@@ -69,3 +69,37 @@ def test_published_examples_are_valid(path: Path) -> None:
     treatment = Treatment.from_text(path.read_text())
     assert treatment != Treatment()
     assert Treatment.from_json(treatment.to_json()) == treatment
+
+
+FORMER = {
+    "schema": "keen-horizon/treatment/1",
+    "optics": {"upright_lines": [{"frame": 3, "x1": 1, "y1": 2, "x2": 300, "y2": 4}]},
+    "framing": {"edges": "borrow", "zoom_limit": 1.2},
+    "deliver": {"container": "mov", "codec": "prores"},
+}
+PRESENT = {
+    "optics": {"world_lines": [{"frame": 3, "x1": 1, "y1": 2, "x2": 300, "y2": 4}]},
+    "edges": {"way": "borrow", "zoom_limit": 1.2},
+    "output": {"container": "mov", "codec": "prores"},
+}
+
+
+def test_documents_of_version_1_are_read_for_ever() -> None:
+    assert Treatment.from_json(FORMER) == Treatment.from_json(PRESENT)
+    assert Treatment.from_json({key: FORMER[key] for key in ("framing", "deliver")}).edges.way == "borrow"
+    written = Treatment.from_json(FORMER).to_json()
+    assert written["schema"] == "keen-horizon/treatment/2"
+    assert "framing" not in written
+
+
+@pytest.mark.parametrize(
+    ("document", "at_fault"),
+    [
+        (FORMER | {"edges": {}}, "framing: this key is not known"),
+        ({"framing": {"edges": "fill", "way": "fill"}}, r"edges\.edges: this key is not known"),
+        ({"framing": {"zoom_limit": 9}}, r"edges\.zoom_limit"),
+    ],
+)
+def test_a_key_under_both_names_is_refused(document: dict, at_fault: str) -> None:
+    with pytest.raises(TreatmentError, match=at_fault):
+        Treatment.from_json(document)

@@ -33,9 +33,9 @@ DINGHY = rocking_camera(120)
 MEASURED = seen_by_turning_camera(LENS, DINGHY, SIZE)
 
 
-def treatment(motion: dict, framing: dict | None = None, lens: dict | None = None, **optics: object) -> Treatment:
+def treatment(motion: dict, edges: dict | None = None, lens: dict | None = None, **optics: object) -> Treatment:
     wide = {"family": LENS.family, "coefficients": list(LENS.k), **(lens or {})}
-    return Treatment.from_json({"optics": {"lens": wide, **optics}, "motion": motion, "framing": framing or {}})
+    return Treatment.from_json({"optics": {"lens": wide, **optics}, "motion": motion, "edges": edges or {}})
 
 
 def overhang(path: CameraPath, wanted: Treatment) -> float:
@@ -53,9 +53,9 @@ def test_the_turns_of_a_rocking_camera_are_told() -> None:
 
 @pytest.mark.parametrize("intent", ["hold", "glide"])
 def test_a_rocking_camera_leaves_less_wobble_at_the_corners_when_straightened(intent: str) -> None:
-    motion, framing = {"intent": intent, "freedom": ["shift", "turn", "size", "tilt"]}, {"edges": "leave"}
-    bent = treatment(motion, framing, {"family": "division", "coefficients": [0.0]})
-    straight = treatment(motion, framing)
+    motion, edges = {"intent": intent, "freedom": ["shift", "turn", "size", "tilt"]}, {"way": "leave"}
+    bent = treatment(motion, edges, {"family": "division", "coefficients": [0.0]})
+    straight = treatment(motion, edges)
     left = {
         name: corner_wobble(
             solve_path(MEASURED, wanted), optics_stage(wanted.optics, SIZE, 0, len(DINGHY) - 1), LENS, DINGHY
@@ -70,7 +70,7 @@ def test_the_motion_tells_the_angles_of_a_lens_that_does_not() -> None:
     lens = Lens("division", (-0.25,))  # its focal length is one half-diagonal, see axis_scale
     measured = seen_by_turning_camera(lens, DINGHY, SIZE)
     motion = {"intent": "hold", "freedom": ["shift", "turn", "size", "tilt"]}
-    wanted = treatment(motion, {"edges": "leave"}, {"family": "division", "coefficients": [-0.25]})
+    wanted = treatment(motion, {"way": "leave"}, {"family": "division", "coefficients": [-0.25]})
     stage = optics_stage(wanted.optics, SIZE, 0, len(DINGHY) - 1)
     assert focal_from_motion(measured, stage) == pytest.approx(1.0, rel=0.01)
     assert corner_wobble(solve_path(measured, wanted), stage, lens, DINGHY) < 0.2
@@ -117,7 +117,7 @@ def test_gaps_that_are_wanted_stay_and_others_are_counted() -> None:
     motion = {"intent": "hold", "freedom": ["shift", "turn"]}
     wider = treatment(motion, {"zoom_limit": 3.0}, {"canvas": 0.5})
     assert 1 < solve_path(MEASURED, wider).zoom.max() < 2
-    left = ledger(solve_path(MEASURED, treatment(motion, {"edges": "leave"})))
+    left = ledger(solve_path(MEASURED, treatment(motion, {"way": "leave"})))
     assert left.gap_frames > 20
     assert 0.005 < left.gap_area < 0.5
 

@@ -49,8 +49,8 @@ def rendered(source: Path, target: Path, document: dict) -> list[Frame]:
 
 def test_coverage_moves_with_the_picture(keyed: Path, tmp_path: Path) -> None:
     window = {"window": {"scale": 1.2, "turn_deg": 3.0, "x": 6.4, "y": -3.7}}
-    deliver = {"codec": "prores", "container": "mov"}
-    for frame in rendered(keyed, tmp_path / "moved.mov", {"framing": window, "deliver": deliver}):
+    output = {"codec": "prores", "container": "mov"}
+    for frame in rendered(keyed, tmp_path / "moved.mov", {"edges": window, "output": output}):
         assert frame.alpha is not None
         apart = frame.alpha.astype(float) - frame.luma.astype(float)
         assert np.abs(apart).mean() < 0.012 * (1 << frame.bit_depth)
@@ -62,8 +62,8 @@ def test_coverage_moves_with_the_picture(keyed: Path, tmp_path: Path) -> None:
 def test_gaps_are_clear_where_wanted(
     shaky: tuple[Path, Similarities], tmp_path: Path, clear: bool, codec: str, container: str
 ) -> None:
-    framing = {"edges": "leave", "gap_clear": clear, "window": {"scale": 0.5}}
-    document = {"framing": framing, "range": {"in": 0, "out": 2}, "deliver": {"codec": codec, "container": container}}
+    edges = {"way": "leave", "gap_clear": clear, "window": {"scale": 0.5}}
+    document = {"edges": edges, "range": {"in": 0, "out": 2}, "output": {"codec": codec, "container": container}}
     info, times = probe(shaky[0])
     treatment = Treatment.from_json({"motion": {"intent": None}, **document})
     path = solve_path(Measurement.still(info.display, 0, times[:3]), treatment)
@@ -85,7 +85,7 @@ def test_frames_that_lend_lend_their_coverage() -> None:
     poses = Similarities(np.ones(3, np.complex128), np.array([0, 24, 0], np.complex128))
     measurement = replace(Measurement.still(SIZE, 0, times), poses=poses)
     document = Treatment.from_json(
-        {"motion": {"intent": "hold"}, "framing": {"edges": "borrow", "borrow": {"reach_s": 0.1, "rest": "leave"}}}
+        {"motion": {"intent": "hold"}, "edges": {"way": "borrow", "borrow": {"reach_s": 0.1, "rest": "leave"}}}
     )
     path = solve_path(measurement, document)
     warper = Warper(path, SIZE, output_frame(path, document, SIZE, Fraction(1)), "444", document, alpha=True)

@@ -41,8 +41,8 @@ def standing(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Similariti
 
 
 def held(edges: str, **more: object) -> Treatment:
-    framing = {"zoom_limit": 3, "edges": edges, **more}
-    return Treatment.from_json({"motion": {"intent": "hold"}, "framing": framing, "deliver": {"quality": 0}})
+    edges = {"zoom_limit": 3, "way": edges, **more}
+    return Treatment.from_json({"motion": {"intent": "hold"}, "edges": edges, "output": {"quality": 0}})
 
 
 def true_luma(poses: Similarities, path: CameraPath, frame: int) -> np.ndarray:
@@ -123,9 +123,7 @@ def test_a_limit_binds_borrowing_too(standing) -> None:
     _, _, measurement = standing
     free = solve_path(measurement, held("borrow"))
     limit = 1 + 0.6 * (free.zoom.max() - 1)
-    bound = solve_path(
-        measurement, held("borrow").model_copy(update={"framing": held("borrow", zoom_limit=limit).framing})
-    )
+    bound = solve_path(measurement, held("borrow").model_copy(update={"edges": held("borrow", zoom_limit=limit).edges}))
     assert bound.limited
     assert bound.zoom.max() <= limit + 1e-9
     assert ledger(bound).gap_area == 0

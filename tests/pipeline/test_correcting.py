@@ -28,8 +28,8 @@ from keen_horizon.simulator.film import write_pictures
 from keen_horizon.simulator.plane import jitter, shaken_pictures
 
 HALF = Size(960, 540)
-HOLD = {"motion": {"intent": "hold"}, "framing": {"zoom_limit": 1.5}}
-LOSSLESS = {"deliver": {"quality": 0}}
+HOLD = {"motion": {"intent": "hold"}, "edges": {"zoom_limit": 1.5}}
+LOSSLESS = {"output": {"quality": 0}}
 
 
 def corrected(source: Path, target: Path, treatment: dict, measurement: Measurement | None = None) -> RenderFacts:
@@ -92,10 +92,10 @@ def test_held_picture_stands_as_still_as_perfect_knowledge_allows(tmp_path: Path
 
 def test_fill_has_no_gap_and_leave_has(tmp_path: Path, shaky: tuple[Path, Similarities]) -> None:
     clip, _ = shaky
-    fill = {"framing": {"zoom_limit": 1.05}, "range": {"in": 5, "out": 34}}
+    fill = {"edges": {"zoom_limit": 1.05}, "range": {"in": 5, "out": 34}}
     facts = corrected(clip, tmp_path / "fill.mp4", fill)
     assert (facts.frames, facts.gap_pixels) == (30, 0)
-    leave = {"framing": {"edges": "leave", "gap_colour": "#00ff00"}, "range": {"in": 5, "out": 34}}
+    leave = {"edges": {"way": "leave", "gap_colour": "#00ff00"}, "range": {"in": 5, "out": 34}}
     assert corrected(clip, tmp_path / "leave.mp4", leave).gap_pixels > 0
 
 
@@ -106,7 +106,7 @@ def test_gap_colour_stands_where_nothing_was_seen(tmp_path: Path, shaky: tuple[P
     far = Similarities(np.ones(10, complex), np.where(np.arange(10) == 5, 200, 0).astype(complex))
     treatment = Treatment.from_json(
         {
-            "framing": {"edges": "leave", "gap_colour": "#ffffff"},
+            "edges": {"way": "leave", "gap_colour": "#ffffff"},
             "range": {"in": 0, "out": 9},
             "motion": {"response_s": 5},
         }
@@ -152,7 +152,7 @@ def test_sound_that_mp4_cannot_hold_is_encoded(ffmpeg: str, tmp_path: Path) -> N
 def test_untreated_rendering_changes_no_pixel_before_encoding(tmp_path: Path, shaky: tuple[Path, Similarities]) -> None:
     clip, _ = shaky
     target = tmp_path / "same.mp4"
-    corrected(clip, target, {"motion": {"intent": None}, "deliver": {"quality": 0}})
+    corrected(clip, target, {"motion": {"intent": None}, "output": {"quality": 0}})
     for before, after in zip(read_frames(clip), read_frames(target), strict=True):
         assert all(np.array_equal(a, b) for a, b in zip(before.planes, after.planes, strict=True))
 

@@ -31,7 +31,7 @@ RANGE = {"in": 10, "out": 59}
 @pytest.fixture(scope="module")
 def source(tmp_path_factory: pytest.TempPathFactory, ffmpeg: str) -> Path:
     """A tagged 8-bit film with sound whose packets do not line up with frames."""
-    return made(ffmpeg, tmp_path_factory.mktemp("deliver") / "source.mp4", "yuv420p", "aac")
+    return made(ffmpeg, tmp_path_factory.mktemp("output") / "source.mp4", "yuv420p", "aac")
 
 
 def made(ffmpeg: str, path: Path, pixels: str, sound: str) -> Path:
@@ -43,8 +43,8 @@ def made(ffmpeg: str, path: Path, pixels: str, sound: str) -> Path:
     return path
 
 
-def delivered(source: Path, target: Path, deliver: dict, versus: str | None = None, **parts: object) -> RenderFacts:
-    treatment = Treatment.from_json({"range": RANGE, "deliver": deliver, **parts})
+def delivered(source: Path, target: Path, output: dict, versus: str | None = None, **parts: object) -> RenderFacts:
+    treatment = Treatment.from_json({"range": RANGE, "output": output, **parts})
     info, times = probe(source)
     first, last = treatment.frames(info.frames)
     measurement = measure_clip(source, info, times, first, last)
@@ -109,7 +109,7 @@ def test_sound_is_cut_to_the_sample_where_the_container_can_say_so(source: Path,
 
 def test_whole_sound_is_copied_untouched(source: Path, tmp_path: Path, ffmpeg: str) -> None:
     info, times = probe(source)
-    treatment = Treatment.from_json({"motion": {"intent": None}, "deliver": {"container": "mkv"}})
+    treatment = Treatment.from_json({"motion": {"intent": None}, "output": {"container": "mkv"}})
     whole = measure_clip(source, info, times, 0, info.frames - 1)
     render_clip(source, info, times, solve_path(whole, treatment), treatment, tmp_path / "out.mkv")
     digest = [ffmpeg, "-v", "error", "-i", "-", "-map", "0:a", "-c", "copy", "-f", "md5", "-"]
@@ -157,7 +157,7 @@ def test_picture_sequences(source: Path, tmp_path: Path, ffmpeg: str, codec: str
 
 
 def test_own_size_and_upscaling(source: Path, tmp_path: Path) -> None:
-    delivered(source, tmp_path / "big.mp4", {"quality": 30}, framing={"size": {"width": 480, "height": 480}})
+    delivered(source, tmp_path / "big.mp4", {"quality": 30}, edges={"size": {"width": 480, "height": 480}})
     info, _ = probe(tmp_path / "big.mp4")
     assert (info.coded.width, info.coded.height, info.pixel_aspect) == (480, 480, 1)
 
@@ -165,7 +165,7 @@ def test_own_size_and_upscaling(source: Path, tmp_path: Path) -> None:
 @pytest.mark.parametrize(("layout", "width"), [("side", 640), ("wipe", 320)])
 def test_comparisons_hold_both_sides(source: Path, tmp_path: Path, layout: str, width: int) -> None:
     target = tmp_path / "c.mp4"
-    facts = delivered(source, target, {"quality": 4}, layout, framing={"window": {"scale": 1.5}})
+    facts = delivered(source, target, {"quality": 4}, layout, edges={"window": {"scale": 1.5}})
     assert (facts.width, facts.height) == (width, 180)
     before = next(read_frames(source, 30, 30, probe(source)[1])).luma.astype(float)
     both = next(read_frames(target, 20, 20, probe(target)[1])).luma.astype(float)
@@ -184,7 +184,7 @@ def test_a_turned_wipe_parts_the_picture_aslant() -> None:
 
 def test_a_codec_names_its_containers() -> None:
     with pytest.raises(TreatmentError, match="vp9 does not go into mov; use webm or mkv or mp4"):
-        Treatment.from_json({"deliver": {"codec": "vp9", "container": "mov"}})
+        Treatment.from_json({"output": {"codec": "vp9", "container": "mov"}})
 
 
 def test_expected_sizes_are_of_the_right_order(source: Path, tmp_path: Path) -> None:

@@ -108,23 +108,23 @@ def made(ffmpeg: str, path: Path, film: Film) -> Path:
     return path
 
 
-@pytest.mark.parametrize("deliver", DELIVERIES, ids=lambda deliver: f"{deliver['codec']}-{deliver['container']}")
-def test_everything_is_kept_or_named(films: dict[str, Path], tmp_path: Path, deliver: dict[str, str]) -> None:
+@pytest.mark.parametrize("output", DELIVERIES, ids=lambda output: f"{output['codec']}-{output['container']}")
+def test_everything_is_kept_or_named(films: dict[str, Path], tmp_path: Path, output: dict[str, str]) -> None:
     for name, source in films.items():
-        fates, target, treatment = rendered(source, tmp_path, deliver)
+        fates, target, treatment = rendered(source, tmp_path, output)
         found = ffprobe(target)
         check(name, fates, found, treatment)
-        row = table_row(name, deliver, fates)
+        row = table_row(name, output, fates)
         if os.environ.get("KEEN_HORIZON_WRITE"):
-            _write(row, restart=(name, deliver) == (FILMS[0].name, DELIVERIES[0]))
+            _write(row, restart=(name, output) == (FILMS[0].name, DELIVERIES[0]))
         assert row in TABLE.read_text(), f"docs/what-goes-along.md lacks {row}"
 
 
-def rendered(source: Path, folder: Path, deliver: dict[str, str]) -> tuple[tuple[Fate, ...], Path, Treatment]:
+def rendered(source: Path, folder: Path, output: dict[str, str]) -> tuple[tuple[Fate, ...], Path, Treatment]:
     info, times = probe(source)
-    treatment = like_source(Treatment.from_json({"motion": {"intent": None}, "range": RANGE, "deliver": deliver}), info)
+    treatment = like_source(Treatment.from_json({"motion": {"intent": None}, "range": RANGE, "output": output}), info)
     first, last = treatment.frames(info.frames)
-    target = folder / f"{source.stem}.{treatment.deliver.container}"
+    target = folder / f"{source.stem}.{treatment.output.container}"
     path = solve_path(Measurement.still(info.display, first, times[first : last + 1]), treatment)
     render_clip(source, info, times, path, treatment, target)
     return clip_fates(info, treatment), target, treatment
@@ -170,14 +170,14 @@ def check(name: str, fates: tuple[Fate, ...], found: dict[str, Any], treatment: 
     chroma, bits = (own.what if own.outcome == "kept" else own.how).split(" at ")
     assert chroma.replace(":", "") in pixels, name
     if not (
-        treatment.deliver.codec == "prores" and "444" in pixels
+        treatment.output.codec == "prores" and "444" in pixels
     ):  # whose decoders give 12 bits, whatever was written
         assert ("10le" in pixels, "12le" in pixels) == (bits.startswith("10"), bits.startswith("12")), name
-    if name == "top_left.mp4" and treatment.deliver.codec in ("h264", "h265"):
+    if name == "top_left.mp4" and treatment.output.codec in ("h264", "h265"):
         assert streams["video"][0]["chroma_location"] == "topleft"
 
 
-def table_row(name: str, deliver: dict[str, str], fates: tuple[Fate, ...]) -> str:
+def table_row(name: str, output: dict[str, str], fates: tuple[Fate, ...]) -> str:
     """A line of the table."""
     cells: dict[str, list[str]] = {"picture": [], "sound": [], "timecode": [], "tags": [], "other": []}
     for fate in fates:
@@ -185,7 +185,7 @@ def table_row(name: str, deliver: dict[str, str], fates: tuple[Fate, ...]) -> st
         kind = "sound" if fate.what.startswith("sound") else "timecode" if fate.what == "timecode" else kind
         kind = "tags" if "title" in fate.what and "sound" not in fate.what else kind
         cells[kind].append(f"{MARKS[fate.outcome]} {fate.what}{f': {fate.how}' if fate.how else ''}")
-    delivered = "like the source" if deliver["codec"] == "source" else f"{deliver['codec']} in {deliver['container']}"
+    delivered = "like the source" if output["codec"] == "source" else f"{output['codec']} in {output['container']}"
     return f"| {name} | {delivered} | " + " | ".join("; ".join(lines) or "-" for lines in cells.values()) + " |"
 
 
@@ -216,7 +216,7 @@ def test_timecode_goes_with_the_range(
     assert str(info.timecode) == start
     for container in ("mov", "mkv"):
         treatment = Treatment.from_json(
-            {"motion": {"intent": None}, "range": {"in": cut, "out": cut + 5}, "deliver": {"container": container}}
+            {"motion": {"intent": None}, "range": {"in": cut, "out": cut + 5}, "output": {"container": container}}
         )
         path = solve_path(Measurement.still(info.display, cut, times[cut : cut + 6]), treatment)
         target = tmp_path / f"cut.{container}"
@@ -249,7 +249,7 @@ def test_subtitles_and_chapters_move_with_the_range(ffmpeg: str, tmp_path: Path)
     )
     run_ffmpeg(ffmpeg, *pattern, *texts, "-c:v", "libx264", "-pix_fmt", "yuv420p", "-c:s", "srt", clip)
     info, times = probe(clip)
-    document = {"motion": {"intent": None}, "range": {"in": 20, "out": 50}, "deliver": {"container": "mkv"}}
+    document = {"motion": {"intent": None}, "range": {"in": 20, "out": 50}, "output": {"container": "mkv"}}
     treatment = Treatment.from_json(document)
     path = solve_path(Measurement.still(info.display, 20, times[20:51]), treatment)
     target = tmp_path / "cut.mkv"

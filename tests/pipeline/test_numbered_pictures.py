@@ -21,9 +21,9 @@ from keen_horizon.core.media.scanning import Asked
 from keen_horizon.core.media.transfer import coded_srgb, linear
 
 
-def corrected(source: Path, target: Path, **deliver: object) -> Path:
+def corrected(source: Path, target: Path, **output: object) -> Path:
     treatment = target.with_suffix(".json")
-    treatment.write_text(json.dumps({"motion": {"intent": None}, "deliver": deliver}))
+    treatment.write_text(json.dumps({"motion": {"intent": None}, "output": output}))
     assert main(["correct", str(source), str(target), "--treatment", str(treatment)]) == 0
     return target
 

@@ -56,8 +56,8 @@ def test_a_point_is_followed_both_ways_and_stays_put_in_the_file(
     treatment = Treatment.from_json(
         {
             "motion": {"intent": "pin", "pin": {"points": points}},
-            "framing": {"zoom_limit": 3},
-            "deliver": {"quality": 4},
+            "edges": {"zoom_limit": 3},
+            "output": {"quality": 4},
             "range": {"in": 50, "out": 149},
         }
     )
@@ -101,7 +101,7 @@ def test_one_point_leaves_turn_and_size_as_shot(turning: tuple[Path, np.ndarray]
         {
             "range": {"in": 0, "out": 59},
             "motion": {"intent": "pin", "pin": {"points": [point]}},
-            "framing": {"edges": "leave"},
+            "edges": {"way": "leave"},
         }
     )
     track = pin_clip(clip, info, times, 0, 59, treatment.motion.pin.points[0])

@@ -61,7 +61,7 @@ def test_clicks_come_when_they_should(
     run_ffmpeg(ffmpeg, *inputs, "-map", "0:v", "-map", "1:a", "-c:v", "copy", "-c:a", sound, clip)
     info, times = probe(clip)
     first, last = 203, info.frames - 40
-    document = {"motion": {"intent": None}, "range": {"in": first, "out": last}, "deliver": {"container": container}}
+    document = {"motion": {"intent": None}, "range": {"in": first, "out": last}, "output": {"container": container}}
     treatment = Treatment.from_json(document)
     path = solve_path(Measurement.still(info.display, first, times[first : last + 1]), treatment)
     target = tmp_path / f"cut.{container}"

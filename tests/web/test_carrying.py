@@ -31,7 +31,7 @@ def test_numbered_pictures_are_received_and_their_rate_is_set(browser: Browser, 
     assert (shown["rate"], shown["scan"]) == (30, "Numbered pictures, 30 a second.")
     browser.ask("POST", f"/api/clips/{clip}/reading", 400, json={"rate": 0})
     told = browser.ask("POST", f"/api/clips/{clip}/goes-along", json=_delivered("source", "source"))
-    assert told["deliver"]["codec"] == "png"
+    assert told["output"]["codec"] == "png"
     assert told["fates"][0] == {"what": "R G B at 8 bits", "outcome": "kept", "how": ""}
 
 
@@ -81,4 +81,4 @@ def test_an_archive_of_something_else_is_refused_by_name(browser: Browser, proje
 
 
 def _delivered(codec: str, container: str) -> dict:
-    return Treatment.from_json({"deliver": {"codec": codec, "container": container}}).to_json()
+    return Treatment.from_json({"output": {"codec": codec, "container": container}}).to_json()

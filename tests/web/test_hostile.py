@@ -91,7 +91,7 @@ def test_numbers_larger_than_any_row(browser: Browser, clip: int) -> None:
     [
         ('{"motion": {"response_s": NaN}}', "NaN is not a number"),
         ('{"motion": {"response_s": 1e999}}', "motion.response_s"),
-        ('{"framing": {"zoom_limit": Infinity}}', "Infinity is not a number"),
+        ('{"edges": {"zoom_limit": Infinity}}', "Infinity is not a number"),
         ('{"optics": ' * 5000, "nested too deep"),
         ('{"optics": ' * 5000 + "1" + "}" * 5000, "nested too deep"),
         ('{"a": "\\u0000"}', "characters that cannot be kept"),

@@ -60,7 +60,7 @@ def test_a_treatment_goes_to_other_clips_and_each_is_measured(browser: Browser, 
     browser.ask("PUT", f"/api/clips/{second}/draft", json=theirs)
     mine = draft(browser, clip)
     mine["motion"] |= {"intent": "hold"}
-    mine["framing"]["zoom_limit"] = 1.4
+    mine["edges"]["zoom_limit"] = 1.4
     body = {"treatment": mine, "clips": [second, clip], "render": True}
     answer = browser.ask("POST", f"/api/clips/{clip}/copies", json=body)
     assert answer["clips"] == [second]
@@ -124,7 +124,7 @@ def test_comparisons_are_files_too(browser: Browser, clip: int, tmp_path: Path) 
 
 def test_other_formats_come_down_under_their_own_names(browser: Browser, clip: int) -> None:
     now = draft(browser, clip) | {"range": {"in": 0, "out": 9}}
-    now["deliver"] |= {"codec": "png", "container": "zip"}
+    now["output"] |= {"codec": "png", "container": "zip"}
     browser.ask("POST", f"/api/clips/{clip}/renders", json=now)
     browser.work()
     file = browser.client.get(browser.ask("GET", f"/api/clips/{clip}")["renders"][0]["file"])

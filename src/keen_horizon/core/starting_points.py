@@ -9,33 +9,34 @@ from __future__ import annotations
 from typing import Any
 
 from keen_horizon.core.treatment.document import Treatment
-from keen_horizon.core.treatment.framing import Framing
+from keen_horizon.core.treatment.edges import Edges
+from keen_horizon.core.treatment.former import with_present_names
 from keen_horizon.core.treatment.motion import Motion
 
 MOTION = ("intent", "response_s", "strength", "freedom")
-FRAMING = ("edges", "borrow", "zoom", "zoom_rate", "zoom_limit", "gap_colour", "gap_clear", "sharpen", "size")
-DELIVER = ("container", "codec", "quality", "sound")
+EDGES = ("way", "borrow", "zoom", "zoom_rate", "zoom_limit", "gap_colour", "gap_clear", "sharpen", "size")
+OUTPUT = ("container", "codec", "quality", "sound")
 
 SHIPPED: dict[str, dict[str, dict[str, Any]]] = {
     "Barely there": {
         "motion": {"intent": "glide", "response_s": 0.5, "strength": 0.7, "freedom": ["shift", "turn"]},
-        "framing": {"edges": "fill", "zoom": "one", "zoom_limit": 1.04},
+        "edges": {"way": "fill", "zoom": "one", "zoom_limit": 1.04},
     },
     "Walking shot": {
         "motion": {"intent": "glide", "response_s": 1.2, "strength": 1.0, "freedom": ["shift", "turn", "size"]},
-        "framing": {"edges": "fill", "zoom": "breathing", "zoom_rate": 0.08, "zoom_limit": 1.12},
+        "edges": {"way": "fill", "zoom": "breathing", "zoom_rate": 0.08, "zoom_limit": 1.12},
     },
     "Tripod": {
         "motion": {"intent": "hold", "strength": 1.0, "freedom": ["shift", "turn", "size"]},
-        "framing": {"edges": "fill", "zoom": "one", "zoom_limit": 1.15},
+        "edges": {"way": "fill", "zoom": "one", "zoom_limit": 1.15},
     },
     "Slow flight": {
         "motion": {"intent": "glide", "response_s": 2.5, "freedom": ["shift", "turn", "size", "tilt"]},
-        "framing": {"edges": "borrow", "borrow": {"reach_s": 0.5}, "zoom_limit": 1.08},
+        "edges": {"way": "borrow", "borrow": {"reach_s": 0.5}, "zoom_limit": 1.08},
     },
     "Level horizon": {
         "motion": {"intent": "level", "strength": 1.0, "freedom": ["turn"]},
-        "framing": {"edges": "fill", "zoom": "breathing", "zoom_rate": 0.05, "zoom_limit": 1.15},
+        "edges": {"way": "fill", "zoom": "breathing", "zoom_rate": 0.05, "zoom_limit": 1.15},
     },
 }
 
@@ -45,7 +46,7 @@ def settings_of(treatment: Treatment) -> dict[str, Any]:
     whole = treatment.to_json()
     return {
         part: {name: whole[part][name] for name in names}
-        for part, names in (("motion", MOTION), ("framing", FRAMING), ("deliver", DELIVER))
+        for part, names in (("motion", MOTION), ("edges", EDGES), ("output", OUTPUT))
     }
 
 
@@ -54,12 +55,13 @@ def started(treatment: Treatment, settings: dict[str, Any]) -> Treatment:
 
     Delivery settings change only where the set has some.
     """
-    plain = {"motion": Motion().model_dump(mode="json"), "framing": Framing().model_dump(mode="json")}
+    plain = {"motion": Motion().model_dump(mode="json"), "edges": Edges().model_dump(mode="json")}
+    settings = with_present_names(settings)
     whole = treatment.to_json()
-    for part, names in (("motion", MOTION), ("framing", FRAMING)):
+    for part, names in (("motion", MOTION), ("edges", EDGES)):
         for name in names:
             whole[part][name] = settings.get(part, {}).get(name, plain[part][name])
-    whole["deliver"] |= settings.get("deliver", {})
+    whole["output"] |= settings.get("output", {})
     if whole["motion"]["response_s"] != treatment.motion.response_s:
         whole["motion"]["response_keys"] = []
     return Treatment.from_json(whole)
@@ -69,7 +71,7 @@ def for_another_clip(treatment: Treatment, theirs: Treatment) -> Treatment:
     """A treatment carried to another clip, which keeps what belongs to it alone."""
     whole, other = treatment.to_json(), theirs.to_json()
     whole["range"] = other["range"]
-    for name in ("straightedges", "upright_lines", "keys", "flat"):
+    for name in ("straightedges", "world_lines", "keys", "flat"):
         whole["optics"][name] = other["optics"][name]
     for name in ("response_keys", "strength_keys", "ease", "pin", "level"):
         whole["motion"][name] = other["motion"][name]

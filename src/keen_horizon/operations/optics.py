@@ -16,7 +16,7 @@ from keen_horizon.core.lens.lens import Lens, equivalent_focal_length, fields_of
 from keen_horizon.core.lens.over_time import OpticsStage, at_frame, focal_of, lens_of, lens_settings
 from keen_horizon.core.lens.straightedges import fit_lens, judged
 from keen_horizon.core.lens.straightening import LensStage
-from keen_horizon.core.lens.turning import corners_of, through, turned_camera, upright_turn
+from keen_horizon.core.lens.turning import corners_of, horizon_turn, through, turned_camera
 from keen_horizon.core.treatment.optics import MOST_MOVED, LensFamily, LensSettings, Optics, Straightedge
 from keen_horizon.core.treatment.parts import LevelLine
 from keen_horizon.operations.errors import NotPossible
@@ -88,13 +88,13 @@ def found_lens(
 
 
 def found_turn(clip: Clip, optics: Optics, lines: tuple[LevelLine, ...]) -> dict[str, float]:
-    """The roll and pitch that set lines, drawn in pixels of the upright clip, level or upright."""
+    """The roll and pitch that set lines, drawn in pixels of the upright clip, level or vertical."""
     size = clip_info(clip).display
     seen = []
     for line in lines:
         drawn = np.array([[line.x1, line.y1], [line.x2, line.y2]])
         seen.append(_flat(at_frame(optics, line.frame), drawn, size))
-    roll, pitch = upright_turn(seen, focal_of(at_frame(optics, lines[0].frame)))
+    roll, pitch = horizon_turn(seen, focal_of(at_frame(optics, lines[0].frame)))
     return {"roll_deg": round(roll, 4), "pitch_deg": round(float(np.clip(pitch, -60, 60)), 4)}
 
 

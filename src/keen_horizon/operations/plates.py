@@ -30,7 +30,7 @@ def request_plate(session: Session, clip: Clip, treatment: Treatment) -> Work:
 def request_maps(session: Session, clip: Clip, treatment: Treatment) -> Work:
     """Queue the ST maps of the treatment's lens. Raises LensError without one."""
     document = _plate(clip, treatment).to_json()
-    document["deliver"] |= {"container": "zip", "codec": "tiff"}
+    document["output"] |= {"container": "zip", "codec": "tiff"}
     return _queued(session, Render(clip_id=clip.id, treatment=document, kind="maps"))
 
 

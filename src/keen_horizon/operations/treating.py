@@ -162,12 +162,12 @@ def render_bytes(render: Render) -> int:
     """About how large a render's file becomes."""
     info, treatment = clip_info(render.clip), Treatment.from_json(render.treatment)
     first, last = treatment.frames(info.frames)
-    size, deliver = treatment.framing.size or info.coded, treatment.deliver
+    size, output = treatment.edges.size or info.coded, treatment.output
     larger = enlargement(treatment.optics, info.display, first, last) ** 2
     pixels = round(size.width * size.height * larger) * (
         2 if render.versus and render.versus["layout"] == "side" else 1
     )
-    return expected_bytes(deliver.codec, deliver.quality, pixels, last - first + 1, info.bit_depth > 8)
+    return expected_bytes(output.codec, output.quality, pixels, last - first + 1, info.bit_depth > 8)
 
 
 def render_name(render: Render) -> str:

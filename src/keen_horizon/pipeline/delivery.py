@@ -18,14 +18,14 @@ from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.probe import ClipInfo, with_carried
 from keen_horizon.core.media.sequence import write_sequence
 from keen_horizon.core.media.stored import Plane
-from keen_horizon.core.treatment.deliver import Deliver
 from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.output import Output
 
 
 def encode_settings(
     frame: Frame,
     info: ClipInfo,
-    deliver: Deliver,
+    output: Output,
     size: Size,
     chroma: str,
     depth: int,
@@ -36,19 +36,19 @@ def encode_settings(
     """Settings for pictures of `size` with a chroma layout and depth, tagged and timed as the source."""
     return EncodeSettings(
         size=size,
-        bit_depth=frame.bit_depth if deliver.codec in SEQUENCES else depth,
-        picture_bits=16 if deliver.codec == "tiff" else depth,
+        bit_depth=frame.bit_depth if output.codec in SEQUENCES else depth,
+        picture_bits=16 if output.codec == "tiff" else depth,
         chroma=chroma,
         rate=Fraction(info.rate).limit_denominator(1001),
         time_base=info.time_base,
         pixel_aspect=pixel_aspect,
-        codec=deliver.codec,
-        container=deliver.container,
-        quality=deliver.quality,
+        codec=output.codec,
+        container=output.container,
+        quality=output.quality,
         tags=frame.tags,
         alpha=alpha,
-        bit_rate=deliver.bit_rate_kbps and 1000 * deliver.bit_rate_kbps,
-        profile=deliver.profile,
+        bit_rate=output.bit_rate_kbps and 1000 * output.bit_rate_kbps,
+        profile=output.profile,
         light=info.carried.light,
     )
 
@@ -57,16 +57,16 @@ def taken_along(
     source: Path, info: ClipInfo, treatment: Treatment, origin: float, times: NDArray[np.float64]
 ) -> Along | None:
     """What goes along with the treated range, which begins at `origin` on the file's clock; pictures take nothing."""
-    deliver = treatment.deliver
-    if deliver.codec in SEQUENCES:
+    output = treatment.output
+    if output.codec in SEQUENCES:
         return None
     info = with_carried(info, source)
     first, last = treatment.frames(info.frames)
     end = float(times[last + 1]) if last + 1 < len(times) else float(times[last]) + info.duration / info.frames
-    with_sound = deliver.sound != "none"
+    with_sound = output.sound != "none"
     what = delivery(
         info,
-        deliver.container,
+        output.container,
         sound=with_sound,
         first=first,
         whole=is_whole(info, treatment),
@@ -82,20 +82,20 @@ def is_whole(info: ClipInfo, treatment: Treatment) -> bool:
 
 def clip_fates(info: ClipInfo, treatment: Treatment) -> tuple[Fate, ...]:
     """What becomes of everything that the clip carries when it is delivered so."""
-    deliver = treatment.deliver
+    output = treatment.output
     return fates(
         info,
-        codec=deliver.codec,
-        container=deliver.container,
-        sound=deliver.sound != "none",
+        codec=output.codec,
+        container=output.container,
+        sound=output.sound != "none",
         whole=is_whole(info, treatment),
-        clear=treatment.framing.clear_gaps,
+        clear=treatment.edges.clear_gaps,
     )
 
 
 def done_to(treatment: Treatment) -> str:
     """What a treatment does, in a few words."""
-    intent, optics, edges = treatment.motion.intent, treatment.optics, treatment.framing.edges
+    intent, optics, edges = treatment.motion.intent, treatment.optics, treatment.edges.way
     parts = [f"steadied ({intent})" if intent else "", "lens corrected" if optics.lens else "", f"edges: {edges}"]
     return ", ".join(part for part in parts if part)
 

@@ -39,6 +39,7 @@ def flat_key(thing: FlatThing, optics: Optics) -> str:
     """A text that is the same for the same marks seen through the same lens."""
     marks = sorted(thing.marks, key=lambda mark: mark.frame)
     told = "".join(part.model_dump_json() for part in (*marks, lens_alone(optics)))
+    told = told.replace('"world_lines":', '"upright_lines":')  # as what was followed under version 1 is kept
     return hashlib.sha256(told.encode()).hexdigest()
 
 

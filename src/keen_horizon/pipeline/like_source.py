@@ -10,8 +10,8 @@ from fractions import Fraction
 from keen_horizon.core.media.along import spoken
 from keen_horizon.core.media.formats import SEQUENCES, VIDEO_FORMATS
 from keen_horizon.core.media.probe import NUMBERED, ClipInfo
-from keen_horizon.core.treatment.deliver import AS_SOURCE, Deliver
 from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.output import AS_SOURCE, Output
 
 FAMILIES = {"h264": "h264", "hevc": "h265", "prores": "prores", "vp9": "vp9", "av1": "av1", "vp8": "vp9"}
 INTRA = ("dnxhd", "mjpeg", "jpeg2000", "cfhd", "v210", "rawvideo", "ffv1", "huffyuv", "qtrle", "png", "tiff", "exr")
@@ -21,36 +21,36 @@ LEAST_KBPS = 200
 
 def like_source(treatment: Treatment, info: ClipInfo) -> Treatment:
     """The treatment with its delivery worked out for this clip, where it asks for the source's."""
-    if treatment.deliver.codec != AS_SOURCE:
+    if treatment.output.codec != AS_SOURCE:
         return treatment
-    return treatment.model_copy(update={"deliver": near_source(treatment.deliver, info)})
+    return treatment.model_copy(update={"output": near_source(treatment.output, info)})
 
 
-def near_source(deliver: Deliver, info: ClipInfo) -> Deliver:
+def near_source(output: Output, info: ClipInfo) -> Output:
     """The nearest delivery to the source's own; a container that is asked for stays."""
     if info.carried.container == NUMBERED:
         codec = info.codec if info.codec in SEQUENCES else "png"
-        return Deliver.model_validate({"codec": codec, "container": "zip", "sound": deliver.sound})
+        return Output.model_validate({"codec": codec, "container": "zip", "sound": output.sound})
     family = FAMILIES.get(info.codec)
     codec = family or ("prores" if info.codec in INTRA or info.carried.alpha else "h264")
     holds = VIDEO_FORMATS[codec].containers
-    own = deliver.container if deliver.container != AS_SOURCE else _container(info)
+    own = output.container if output.container != AS_SOURCE else _container(info)
     container = own if own in holds else holds[0]
-    settings: dict[str, object] = {"codec": codec, "container": container, "sound": deliver.sound}
+    settings: dict[str, object] = {"codec": codec, "container": container, "sound": output.sound}
     if codec == "prores":
         settings["profile"] = None
     elif info.carried.bit_rate:
         kbps = info.carried.bit_rate / 1000
         settings["bit_rate_kbps"] = round(max(LEAST_KBPS, kbps if family else kbps / OLDER))
     settings["quality"] = VIDEO_FORMATS[codec].usual
-    return Deliver.model_validate(settings)
+    return Output.model_validate(settings)
 
 
 def what_cannot_be_had(info: ClipInfo) -> tuple[str, ...]:
     """In what a delivery like the source differs from it, for it to be said before rendering."""
     if info.carried.container == NUMBERED:
         return () if info.codec in SEQUENCES else ("JPEG pictures are not written here: PNG is nearest.",)
-    near = near_source(Deliver.model_validate({"codec": AS_SOURCE, "container": AS_SOURCE}), info)
+    near = near_source(Output.model_validate({"codec": AS_SOURCE, "container": AS_SOURCE}), info)
     notes = []
     if FAMILIES.get(info.codec) != near.codec:
         notes.append(f"{spoken(info.codec)} is not written here: {spoken(near.codec)} is nearest.")

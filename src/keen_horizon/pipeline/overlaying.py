@@ -49,9 +49,9 @@ def overlay_clip(
     frames = ahead(gapless(read_frames(info.footage(source), first, last, times), first, times))
     opening = next(frames)
     chroma, depth = _own_pixels(opening, info, treatment)
-    alpha = keeps_alpha(info, treatment.deliver.codec)
+    alpha = keeps_alpha(info, treatment.output.codec)
     size = Size(info.coded.width // 2 * 2, info.coded.height // 2 * 2)
-    settings = encode_settings(opening, info, treatment.deliver, size, chroma, depth, info.pixel_aspect, alpha=alpha)
+    settings = encode_settings(opening, info, treatment.output, size, chroma, depth, info.pixel_aspect, alpha=alpha)
     origin = Fraction(opening.time)
     along = taken_along(source, info, treatment, float(origin), times)
     done = 0
@@ -75,7 +75,7 @@ def overlay_clip(
         seconds=time.perf_counter() - began,
         width=size.width,
         height=size.height,
-        codec=treatment.deliver.codec,
+        codec=treatment.output.codec,
         pix_fmt=settings.pixel_format,
     )
 
@@ -86,10 +86,10 @@ def _own_pixels(frame: Frame, info: ClipInfo, treatment: Treatment) -> tuple[str
     own = {(1, 1): "444", (1, 2): "422", (2, 2): "420"}.get(
         (round(luma[0] / chroma[0]), round(luma[1] / chroma[1])), "440"
     )
-    layout, depth = kept_pixels(info, treatment.deliver.codec)
+    layout, depth = kept_pixels(info, treatment.output.codec)
     if layout != own or depth < frame.bit_depth:
         raise MediaError(
-            f"{info.name}: {treatment.deliver.codec} would change its {own[0]}:{own[1]}:{own[2]}, "
+            f"{info.name}: {treatment.output.codec} would change its {own[0]}:{own[1]}:{own[2]}, "
             f"{frame.bit_depth}-bit pixels. Deliver as H.264 or H.265."
         )
     return layout, depth

@@ -76,13 +76,13 @@ def render_clip(
         ahead(gapless(read_frames(info.footage(source), first, last, times), first, times)), _reach(path, versus)
     )
     opening = window.opening()
-    clear = treatment.framing.clear_gaps and versus is None
-    chroma, depth = kept_pixels(info, treatment.deliver.codec, clear)
-    alpha = keeps_alpha(info, treatment.deliver.codec, clear) and versus is None
+    clear = treatment.edges.clear_gaps and versus is None
+    chroma, depth = kept_pixels(info, treatment.output.codec, clear)
+    alpha = keeps_alpha(info, treatment.output.codec, clear) and versus is None
     warpers = [_warper(p, t, info, chroma, alpha) for p, t in _legs(path, treatment, versus)]
     output = warpers[-1].output
     size = versus.comparison.size(output.size) if versus else output.size
-    settings = encode_settings(opening, info, treatment.deliver, size, chroma, depth, output.pixel_aspect, alpha=alpha)
+    settings = encode_settings(opening, info, treatment.output, size, chroma, depth, output.pixel_aspect, alpha=alpha)
     origin = Fraction(opening.time)
     along = taken_along(source, info, treatment, float(origin), times)
     gaps = done = 0
@@ -109,7 +109,7 @@ def render_clip(
         seconds=time.perf_counter() - began,
         width=settings.size.width,
         height=settings.size.height,
-        codec=treatment.deliver.codec,
+        codec=treatment.output.codec,
         pix_fmt=settings.pixel_format,
     )
 
@@ -176,7 +176,7 @@ def as_shot(treatment: Treatment) -> Treatment:
         update={
             "range": treatment.range,
             "motion": plain.motion.model_copy(update={"intent": None}),
-            "deliver": treatment.deliver,
-            "framing": plain.framing.model_copy(update={"size": treatment.framing.size}),
+            "output": treatment.output,
+            "edges": plain.edges.model_copy(update={"size": treatment.edges.size}),
         }
     )

@@ -77,5 +77,5 @@ def goes_along(clip_id: int) -> Response:
         fates=[asdict(line) for line in lines],
         summary=summary(lines),
         notes=told,
-        deliver=near.deliver.model_dump(mode="json"),
+        output=near.output.model_dump(mode="json"),
     )

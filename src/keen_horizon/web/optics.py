@@ -42,7 +42,7 @@ class PlaceOnFrame(Body):
 
 
 class DrawnLines(Body):
-    """Lines along what is level or upright in the world, and the optics they are seen through."""
+    """Lines along what is level or vertical in the world, and the optics they are seen through."""
 
     optics: Optics
     lines: tuple[LevelLine, ...] = Field(min_length=1, max_length=32)
@@ -67,7 +67,7 @@ def find_lens(clip_id: int) -> Response:
 
 @blueprint.post("/clips/<int:clip_id>/turn")
 def find_turn(clip_id: int) -> Response:
-    """How the camera is turned so that drawn lines lie level or upright."""
+    """How the camera is turned so that drawn lines lie level or vertical."""
     wanted = body(DrawnLines)
     with services().session() as session:
         return jsonify(optics.found_turn(find(session, Clip, clip_id), wanted.optics, wanted.lines))

@@ -9,6 +9,7 @@ from sqlalchemy.orm import Session
 from keen_horizon.core.media.probe import NUMBERED, ClipInfo
 from keen_horizon.core.media.proxy import THUMBNAILS
 from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.former import with_present_names
 from keen_horizon.jobs.progress import work_json
 from keen_horizon.operations.material import clip_info, source_changed
 from keen_horizon.operations.treating import render_bytes
@@ -155,18 +156,19 @@ def work_list(session: Session, files: FileStore) -> dict[str, Any]:
 
 def starting_json(point: StartingPoint) -> dict[str, Any]:
     """A starting point."""
-    return {"id": point.id, "name": point.name, "settings": point.settings, "shipped": point.shipped,
+    settings = with_present_names(point.settings)
+    return {"id": point.id, "name": point.name, "settings": settings, "shipped": point.shipped,
             "is_default": point.is_default}  # fmt: skip
 
 
 def _what(render: Render) -> str:
     """What a render writes, in a few words."""
-    deliver = Treatment.from_json(render.treatment).deliver
+    output = Treatment.from_json(render.treatment).output
     if render.kind == "maps":
         return "ST maps, EXR and TIFF, ZIP"
     ahead = {"plate": "straight plate, ", "overlay": f"{(render.graphics or {}).get('name')} bent back, "}
     against = {"side": ", side by side", "wipe": ", wiped"}[render.versus["layout"]] if render.versus else ""
-    return f"{ahead.get(render.kind, '')}{FORMAT_NAMES[deliver.codec]}, {deliver.container.upper()}{against}"
+    return f"{ahead.get(render.kind, '')}{FORMAT_NAMES[output.codec]}, {output.container.upper()}{against}"
 
 
 def _current_document(stored: dict[str, Any] | None) -> dict[str, Any]:

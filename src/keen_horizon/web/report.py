@@ -56,7 +56,7 @@ def clip_report(clip: Clip, treatment: Treatment, which: str, solution: dict[str
 
 
 def _settings(treatment: Treatment) -> list[tuple[str, str]]:
-    motion, framing, deliver = treatment.motion, treatment.framing, treatment.deliver
+    motion, edges, output = treatment.motion, treatment.edges, treatment.output
     rows = [("camera", INTENTS[motion.intent])]
     if motion.intent == "glide":
         rows.append(("response time", "keyed" if motion.response_keys else f"{motion.response_s} s"))
@@ -65,8 +65,8 @@ def _settings(treatment: Treatment) -> list[tuple[str, str]]:
             ("corrects", ", ".join(motion.freedom)),
             ("strength", "keyed" if motion.strength_keys else f"{motion.strength}"),
         ]
-    rows += [("edges", framing.edges), ("zoom limit", f"{framing.zoom_limit:.3f}×")]
-    return [*rows, ("delivered as", f"{FORMAT_NAMES[deliver.codec]} in {deliver.container.upper()}")]
+    rows += [("edges", edges.way), ("zoom limit", f"{edges.zoom_limit:.3f}×")]
+    return [*rows, ("delivered as", f"{FORMAT_NAMES[output.codec]} in {output.container.upper()}")]
 
 
 def _chart(what: str, solution: dict[str, Any], before: str, after: str, low: float, high: float) -> dict[str, str]:

@@ -91,9 +91,7 @@ def optics_stage(optics: Optics, size: Size, first: int = 0, last: int = 0) -> O
     """
     if not optics.active:
         return None
-    return _stages(
-        optics.model_copy(update={"straightedges": (), "upright_lines": (), "flat": None}), size, first, last
-    )
+    return _stages(optics.model_copy(update={"straightedges": (), "world_lines": (), "flat": None}), size, first, last)
 
 
 def enlargement(optics: Optics, size: Size, first: int = 0, last: int = 0) -> float:

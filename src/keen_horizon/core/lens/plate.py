@@ -15,7 +15,7 @@ from keen_horizon.core.geometry.picture import Size, resized, transform
 from keen_horizon.core.lens.over_time import enlargement, optics_stage
 from keen_horizon.core.lens.straightening import LensStage
 from keen_horizon.core.treatment.document import Treatment
-from keen_horizon.core.treatment.framing import Framing
+from keen_horizon.core.treatment.edges import Edges
 from keen_horizon.core.treatment.motion import Motion
 from keen_horizon.core.treatment.optics import LensSettings, Optics
 
@@ -49,7 +49,7 @@ def plate_treatment(treatment: Treatment, name: str) -> Treatment:
         update={
             "optics": Optics(lens=lens),
             "motion": Motion(intent=None),
-            "framing": Framing(edges="leave", gap_colour=treatment.framing.gap_colour),
+            "edges": Edges(way="leave", gap_colour=treatment.edges.gap_colour),
         }
     )
 

@@ -65,11 +65,11 @@ def corners_of(quad: Floats, size: Size) -> Floats | None:
     return None if np.abs(moved).max() > 3 else np.asarray((moved - corners) / (2 * half)).ravel()
 
 
-def upright_turn(lines: Sequence[Floats], focal: float) -> tuple[float, float]:
-    """The roll and pitch, degrees, for `turned_camera` that set lines level or upright, whichever each is nearer to.
+def horizon_turn(lines: Sequence[Floats], focal: float) -> tuple[float, float]:
+    """The roll and pitch, degrees, for `turned_camera` that set lines level or vertical, whichever each is nearer to.
 
     Lines (2, 2) are pairs of points, offsets from the middle of the straightened picture, half-diagonals. One line
-    turns the picture; from two uprights on the camera is pitched too.
+    turns the picture; from two verticals on the camera is pitched too.
     """
     normals = np.array([np.cross([*(line[0] / focal), 1.0], [*(line[1] / focal), 1.0]) for line in lines])
     normals /= np.linalg.norm(normals, axis=1, keepdims=True)

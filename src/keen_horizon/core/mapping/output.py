@@ -40,13 +40,13 @@ class OutputFrame:
 
 def output_frame(path: CameraPath, treatment: Treatment, coded: Size, pixel_aspect: Fraction) -> OutputFrame:
     """The output of a clip stored at size `coded`."""
-    display, framing = path.size, treatment.framing
-    if framing.size is not None:
-        size = Size(framing.size.width, framing.size.height)
+    display, edges = path.size, treatment.edges
+    if edges.size is not None:
+        size = Size(edges.size.width, edges.size.height)
         step = min(display.width / size.width, display.height / size.height)
         return OutputFrame(size, _centred(display, size, step, step), Fraction(1))
-    if framing.edges == "trim":
-        shrink = float(path.shrink.max()) * framing.window.scale
+    if edges.way == "trim":
+        shrink = float(path.shrink.max()) * edges.window.scale
         size = _even(coded.width / shrink, coded.height / shrink)
         return OutputFrame(size, _centred(display, size, shrink * display.width / coded.width, shrink), pixel_aspect)
     larger = enlargement(treatment.optics, display, path.first, path.last)

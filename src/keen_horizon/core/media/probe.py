@@ -39,7 +39,7 @@ from keen_horizon.core.media.stored import decoded_pictures, has_alpha
 from keen_horizon.core.media.timecode import Timecode
 
 MISSING_SECONDS = 1.0
-SMALLEST_SIDE, LARGEST_SIDE = 16, 16384  # as a treatment's output (see treatment.framing); resampling ends at 32767
+SMALLEST_SIDE, LARGEST_SIDE = 16, 16384  # as a treatment's output (see treatment.edges); resampling ends at 32767
 MOST_STRETCHED = 32
 NUMBERED = "pictures"  # what numbered pictures have for a container
 

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import maximum_filter1d
 
-from keen_horizon.core.treatment.framing import Framing
+from keen_horizon.core.treatment.edges import Edges
 
 Floats = NDArray[np.float64]
 
@@ -20,10 +20,10 @@ ROUNDING_S = 0.5
 SAFETY = 1 + 1e-7
 
 
-def window_shrink(demand: Floats, framing: Framing, rate: float) -> Floats:
+def window_shrink(demand: Floats, edges: Edges, rate: float) -> Floats:
     """What the window is shrunk by (N,) so that it holds no gap: by one figure, or breathing."""
-    if framing.zoom == "breathing" and framing.edges == "fill":
-        return breathing_zoom(demand, framing.zoom_rate, rate) * SAFETY
+    if edges.zoom == "breathing" and edges.way == "fill":
+        return breathing_zoom(demand, edges.zoom_rate, rate) * SAFETY
     return np.full(len(demand), max(1.0, float(demand.max())) * SAFETY)
 
 

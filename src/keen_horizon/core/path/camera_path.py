@@ -14,7 +14,7 @@ from keen_horizon.core.geometry.tilt import tilt_matrices
 from keen_horizon.core.lens.region import SeenRegion
 from keen_horizon.core.path.borrowing import Borrowing
 from keen_horizon.core.path.window import centred_corners, gap_areas, kept_areas
-from keen_horizon.core.treatment.framing import Window
+from keen_horizon.core.treatment.edges import Window
 
 Floats = NDArray[np.float64]
 

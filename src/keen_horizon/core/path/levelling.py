@@ -50,7 +50,7 @@ def level_note(measurement: Measurement, lines: tuple[LevelLine, ...]) -> str:
             "." if unknown.all() else " and the clip's own."
         )
     if unknown.all():
-        return "Neither a horizon nor uprights were found. Draw a line along something level or upright."
+        return "Neither a horizon nor uprights were found. Draw a line along something level or vertical."
     sure = float(np.degrees(np.median(levels.sigma[~unknown])))
     shows = "a horizon" if (levels.kind == HORIZON).sum() > (levels.kind == UPRIGHTS).sum() else "upright edges"
     note = f"Level by {shows}, sure to about {sure:.1f}°."

@@ -51,7 +51,7 @@ def solve_path(measurement: Measurement, treatment: Treatment, pins: tuple[PinTr
     `pins` are the tracks of the treatment's pinned points. Raises SolveError when the solver fails,
     TreatmentError when a track is missing.
     """
-    return PathProblem(measurement, treatment, pins).path(treatment.framing.zoom_limit)
+    return PathProblem(measurement, treatment, pins).path(treatment.edges.zoom_limit)
 
 
 class PathProblem:
@@ -63,7 +63,7 @@ class PathProblem:
     def __init__(
         self, measurement: Measurement, treatment: Treatment, pins: tuple[PinTrack, ...] = (), rays: int = RAYS
     ) -> None:
-        self._framing = treatment.framing
+        self._edges = treatment.edges
         lens = optics_stage(treatment.optics, measurement.size, measurement.first, measurement.last)
         self._shots: list[_ShotProblem] | list[TurningShot]
         angles = turning_stage(measurement, treatment, lens) if lens is not None else None
@@ -79,15 +79,15 @@ class PathProblem:
         """The path within a zoom limit. Raises SolveError."""
         paths = [shot.path(limit) for shot in self._shots]
         path = paths[0] if len(paths) == 1 else joined_paths(paths)
-        if self._framing.edges == "trim":
+        if self._edges.way == "trim":
             path = replace(path, shrink=np.full(len(path), path.shrink.max()))
-        return replace(path, nudge=self._framing.window)
+        return replace(path, nudge=self._edges.window)
 
 
 class _ShotProblem:
     def __init__(self, shot: Measurement, treatment: Treatment, pins: tuple[PinTrack, ...], rays: int) -> None:
         self.rays = rays
-        self.motion, self.framing = treatment.motion, treatment.framing
+        self.motion, self.edges = treatment.motion, treatment.edges
         self.size, self.first, self.rate = shot.size, shot.first, shot.rate
         self.tilts = shot.tilts
         self.lenders = shot.tilted_poses.about(shot.size.centre)
@@ -101,7 +101,7 @@ class _ShotProblem:
             self.poses = level_poses(shot, self.motion.level.lines)
         self.moves = bool(freedom)
         self._tried: dict[float, CameraPath] = {}
-        self.offsets = lending_offsets(self.framing.borrow.reach_s, self.rate)
+        self.offsets = lending_offsets(self.edges.borrow.reach_s, self.rate)
         if self.moves:
             self.wish = wish_for(self.poses, self.motion, freedom, self.size, self.first, self.rate)
             self.free = corrections(self.poses, self.wish, self.size, None)
@@ -120,24 +120,24 @@ class _ShotProblem:
         if not self.moves:
             return self._made(Similarities.identity(count), none, np.ones(count), np.ones(count), False)
         wanted = np.asarray(self.demand / np.abs(self.free.z))
-        if self.framing.edges == "borrow":
+        if self.edges.way == "borrow":
             return self._lent(limit, wanted)
-        if self.framing.edges == "leave":
+        if self.edges.way == "leave":
             return self._made(self.free, self.free_tilt, np.ones(count), wanted, False)
-        shrink = window_shrink(self.demand, self.framing, self.rate)
+        shrink = window_shrink(self.demand, self.edges, self.rate)
         if float((shrink / np.abs(self.free.z)).max()) <= limit:
             return self._made(self.free, self.free_tilt, shrink, wanted, False)
         base = self._base(limit)
         bound, tilt = self._bound(base, base / limit)
         most = max(1.0, limit * float(np.abs(bound.z).min()))
-        shrink = np.minimum(window_shrink(window_zoom(bound, self.size, tilt), self.framing, self.rate), most)
+        shrink = np.minimum(window_shrink(window_zoom(bound, self.size, tilt), self.edges, self.rate), most)
         return self._made(bound, tilt, shrink, wanted, True)
 
     def _lent(self, limit: float, wanted: Floats) -> CameraPath:
         """The freest path whose window, with what the frames lend each other, needs no more than the limit."""
         count = len(self.measured)
         found = self.free_lent
-        if self.framing.borrow.rest == "leave":
+        if self.edges.borrow.rest == "leave":
             return self._made(self.free, self.free_tilt, np.ones(count), wanted, False, found)
         shrink = float(found.demand().max()) * SAFETY
         if shrink / float(np.abs(self.free.z).min()) <= limit:

@@ -75,10 +75,10 @@ def smallest_zoom(
 
 
 def _filling(measurement: Measurement, treatment: Treatment, pins: tuple[PinTrack, ...]) -> PathProblem:
-    framing = treatment.framing
-    if framing.edges == "leave":
-        framing = framing.model_copy(update={"edges": "fill"})
-    return PathProblem(measurement, treatment.model_copy(update={"framing": framing}), pins, COARSE_RAYS)
+    edges = treatment.edges
+    if edges.way == "leave":
+        edges = edges.model_copy(update={"way": "fill"})
+    return PathProblem(measurement, treatment.model_copy(update={"edges": edges}), pins, COARSE_RAYS)
 
 
 def _point(problem: PathProblem, limit: float) -> TradePoint:

@@ -57,7 +57,7 @@ def turning_stage(measurement: Measurement, treatment: Treatment, stage: OpticsS
     """
     motion, optics = treatment.motion, treatment.optics
     allowed = motion.intent in ("hold", "glide") and {"shift", "turn"} <= set(motion.freedom)
-    if not allowed or treatment.framing.edges == "borrow" or optics.projection != "straight":
+    if not allowed or treatment.edges.way == "borrow" or optics.projection != "straight":
         return None
     if knows_angles(optics):
         return stage
@@ -81,7 +81,7 @@ class TurningShot:
 
     def __init__(self, shot: Measurement, turns: CameraTurns, treatment: Treatment, region: SeenRegion) -> None:
         self.size, self.first, self.rate = shot.size, shot.first, shot.rate
-        self.framing, self.region = treatment.framing, region
+        self.edges, self.region = treatment.edges, region
         self.frames = shot.first + np.arange(len(shot))
         glass = region.stage.at(shot.first + len(shot) // 2)
         self.focal = glass.view.focal * shot.size.half_diagonal / glass.step
@@ -100,15 +100,15 @@ class TurningShot:
         """The path within a zoom limit. Raises SolveError."""
         sizes = self._sizes(self.free)
         wanted = self.demand / sizes
-        if self.framing.edges == "leave":
+        if self.edges.way == "leave":
             return self._path(self.free, np.ones(len(wanted)), wanted, False)
-        shrink = window_shrink(self.demand, self.framing, self.rate)
+        shrink = window_shrink(self.demand, self.edges, self.rate)
         if float((shrink / sizes).max()) <= limit:
             return self._path(self.free, shrink, wanted, False)
         inner = max(1.0, limit * max(0.9, min(1.0, float(sizes.min()))))
         bound = self._bound(inner, inner / limit)
         most = limit * float(self._sizes(bound).min())
-        shrink = np.minimum(window_shrink(self._demand(bound), self.framing, self.rate), most)
+        shrink = np.minimum(window_shrink(self._demand(bound), self.edges, self.rate), most)
         return self._path(bound, shrink, wanted, True)
 
     def _program(self) -> BandedProgram:

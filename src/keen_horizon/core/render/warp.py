@@ -67,12 +67,12 @@ class Warper:
     ) -> None:
         """With `alpha` the coverage is kept, and gaps are clear."""
         self.alpha = alpha
-        framing = treatment.framing
+        edges = treatment.edges
         lens = optics_stage(treatment.optics, path.size, path.first, path.last)
         self.sampling, self.coded, self.output, self.chroma = sampling_map(path, lens), coded, output, chroma
-        self.gap_colour, self.sharpen = framing.gap_colour, framing.sharpen
-        self.gaps_allowed = treatment.gaps_wanted or not framing.window.untouched
-        self.lender = Lender(path, framing.borrow.feather_px, lens) if path.borrowed else None
+        self.gap_colour, self.sharpen = edges.gap_colour, edges.sharpen
+        self.gaps_allowed = treatment.gaps_wanted or not edges.window.untouched
+        self.lender = Lender(path, edges.borrow.feather_px, lens) if path.borrowed else None
         self._display_from_coded = resized(path.size, coded)
 
     def warp(self, frame: Frame, frame_at: Callable[[int], Frame | None] = alone) -> Warped:

@@ -13,13 +13,14 @@ from typing import Any, Literal
 from pydantic import Field, ValidationError, model_validator
 
 from keen_horizon.core.errors import RangeError, TreatmentError
-from keen_horizon.core.treatment.deliver import Deliver
-from keen_horizon.core.treatment.framing import Framing
+from keen_horizon.core.treatment.edges import Edges
+from keen_horizon.core.treatment.former import with_present_names
 from keen_horizon.core.treatment.motion import Motion
 from keen_horizon.core.treatment.optics import Optics
+from keen_horizon.core.treatment.output import Output
 from keen_horizon.core.treatment.parts import FrameNumber, Part
 
-SCHEMA: Literal["keen-horizon/treatment/1"] = "keen-horizon/treatment/1"
+SCHEMA: Literal["keen-horizon/treatment/2"] = "keen-horizon/treatment/2"
 
 
 class FrameRange(Part):
@@ -38,17 +39,22 @@ class FrameRange(Part):
 class Treatment(Part):
     """The document."""
 
-    schema_name: Literal["keen-horizon/treatment/1"] = Field(default=SCHEMA, alias="schema")
+    schema_name: Literal["keen-horizon/treatment/2"] = Field(default=SCHEMA, alias="schema")
     range: FrameRange | None = None
     optics: Optics = Optics()
     motion: Motion = Motion()
-    framing: Framing = Framing()
-    deliver: Deliver = Deliver()
+    edges: Edges = Edges()
+    output: Output = Output()
+
+    @model_validator(mode="before")
+    @classmethod
+    def _present(cls, document: Any) -> Any:
+        return with_present_names(document, SCHEMA)
 
     @property
     def gaps_wanted(self) -> bool:
         """Whether gaps are left on purpose."""
-        return self.framing.gaps_wanted or self.optics.leaves_gaps
+        return self.edges.gaps_wanted or self.optics.leaves_gaps
 
     def frames(self, count: int) -> tuple[int, int]:
         """First and last frame of the range in a clip of `count` frames. Raises RangeError."""

@@ -117,7 +117,7 @@ class CameraTurn(Part):
 class Optics(Part):
     """Corrections of the glass, and how the straightened picture is looked at.
 
-    `straightedges` are what a lens was found by, and `upright_lines` what a turn was, kept to go on from. `corners`
+    `straightedges` are what a lens was found by, and `world_lines` what a turn was, kept to go on from. `corners`
     are eight shares of the frame's sides, by which its corners, clockwise from the top left, are moved (keystone).
     `focal` is the focal length in half-diagonals, for lenses whose family does not tell it. `zoom` says whether
     keyed optics keep one enlargement or each frame takes the one it needs. `flat` is a flat thing that is followed
@@ -127,7 +127,7 @@ class Optics(Part):
     lens: LensSettings | None = None
     straightedges: tuple[Straightedge, ...] = Field(default=(), max_length=MOST_KEYS)
     turn: CameraTurn = CameraTurn()
-    upright_lines: tuple[LevelLine, ...] = Field(default=(), max_length=32)
+    world_lines: tuple[LevelLine, ...] = Field(default=(), max_length=32)
     corners: tuple[float, float, float, float, float, float, float, float] = (0.0,) * 8
     projection: Literal["straight", "cylinder", "stereographic"] = "straight"
     focal: float | None = Field(default=None, ge=SHORTEST_FOCAL, le=LONGEST_FOCAL)

@@ -28,7 +28,7 @@ class Key(Part):
 
 
 class LevelLine(Part):
-    """A line drawn along something level or upright: two places in pixels of the upright clip, on a frame."""
+    """A line drawn along something level or vertical: two places in pixels of the upright clip, on a frame."""
 
     frame: FrameNumber
     x1: Coordinate

@@ -52,7 +52,7 @@ def _overlay(engine: Engine, files: FileStore, work: Work, progress: Progress) -
         source, info, times = same_source(session, clip, files), clip_info(clip), clip_times(clip, files)
         treatment, graphics = Treatment.from_json(render.treatment), render.graphics or {}
         need_space(files, render_bytes(render))
-    suffix = f".{treatment.deliver.container}"
+    suffix = f".{treatment.output.container}"
     target = files.work_path(f"render-{work.render_id}{suffix}")
     facts = overlay_clip(
         source, info, times, treatment, files.path(graphics["key"]), graphics["name"], target,
@@ -75,7 +75,7 @@ def _picture(engine: Engine, files: FileStore, work: Work, progress: Progress) -
         notes += outcome_notes(path, treatment, clip_pins(session, files, clip, treatment))
         versus = _versus(session, files, render, treatment)
         need_space(files, render_bytes(render))
-    suffix = f".{treatment.deliver.container}"
+    suffix = f".{treatment.output.container}"
     target = files.work_path(f"render-{render.id}{suffix}")
     facts = render_clip(source, info, times, path, treatment, target, progress.frames, progress.should_stop, versus)
     document: Path = files.work_path(f"render-{render.id}.json")

@@ -8,7 +8,7 @@ import { mountStrip } from "../views/strip.js";
 import { mountTradeChart } from "../views/tradechart.js";
 import { mountViewer } from "../views/viewer.js";
 import { aiming } from "./bench/aiming.js";
-import { delivering } from "./bench/delivering.js";
+import { outputting } from "./bench/outputting.js";
 import { figures } from "./bench/figures.js";
 import { flat } from "./bench/flat.js";
 import { glass } from "./bench/glass.js";
@@ -27,7 +27,7 @@ import { turning } from "./bench/turning.js";
 import { works } from "./bench/works.js";
 import { KEY_LIST, keyAction } from "./keys.js";
 
-const STAGES = ["optics", "motion", "framing", "deliver"];
+const STAGES = ["optics", "motion", "edges", "output"];
 const ELEMENTS = ["viewer", "video", "canvas", "still", "exact", "check", "overlay", "wipe", "strip", "tradeChart", "keys", "copies"];
 
 /** The version buttons in the top bar; the bench listens to what they say. */
@@ -95,7 +95,7 @@ export const bench = () => {
     ...profiling(parts),
     ...pinned(parts),
     ...starting(parts),
-    ...delivering(parts),
+    ...outputting(parts),
     ...trading(parts),
     ...works(parts),
     ...figures(parts),

@@ -7,7 +7,7 @@ export const KEY_LIST = [
   { keys: "← →", does: "one frame; ten with shift" },
   { keys: "I O", does: "in and out point here" },
   { keys: "B (hold)", does: "see before" },
-  { keys: "1 2 3 4", does: "Optics, Motion, Framing, Deliver" },
+  { keys: "1 2 3 4", does: "Optics, Motion, Edges, Output" },
   { keys: "W", does: "to the worst frame" },
   { keys: "N, shift N", does: "next, previous pinch point" },
   { keys: "E", does: "ease the stretch here" },

@@ -1,9 +1,9 @@
 // @ts-check
-// Pointing at the picture: setting pinned points, and drawing lines along what is level or upright.
+// Pointing at the picture: setting pinned points, and drawing lines along what is level or vertical.
 import { bent, straightened } from "../../geometry/lens.js";
 import { inverse, mapped } from "../../geometry/matrix.js";
 
-/** @typedef {{ what: "pin", index: number } | { what: "level" | "grid" | "upright" | "corners" | "flat", from: number[] | null } | { what: "edge" | "ring", grip: any }} Aim */
+/** @typedef {{ what: "pin", index: number } | { what: "level" | "grid" | "world line" | "corners" | "flat", from: number[] | null } | { what: "edge" | "ring", grip: any }} Aim */
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const aiming = (parts) => ({
@@ -33,7 +33,7 @@ export const aiming = (parts) => ({
     if (this.aim.what === "corners") return `Click the corners of something that should be a rectangle: ${4 - this.quad.length} to go.`;
     if (this.aim.what === "flat") return `Click the four corners of the flat thing: ${4 - this.flatCorners.length} to go.`;
     if (this.aim.what === "ring") return "Drag the middle; on the right, the ring's size; on the left, how far it is pushed out.";
-    return "Drag along something level, like a horizon, or upright, like a wall.";
+    return "Drag along something level, like a horizon, or vertical, like a wall.";
   },
   /** Where an event lies in the source picture. @param {PointerEvent} event @returns {number[]} */
   placeOf(event) {
@@ -90,7 +90,7 @@ export const aiming = (parts) => ({
     const { what } = this.aim;
     this.drawing = this.aim = null;
     if (Math.hypot(x2 - x1, y2 - y1) < 12) return this.drawOver();
-    if (what === "upright") return this.addUpright([x1, y1, x2, y2]);
+    if (what === "world line") return this.addWorldLine([x1, y1, x2, y2]);
     if (what === "grid") return this.turnGridAlong(this.shownAt([x1, y1]), this.shownAt([x2, y2]));
     const lines = this.t.motion.level.lines.filter((/** @type {any} */ line) => line.frame !== this.frame);
     this.t.motion.level.lines = [...lines, { frame: this.frame, x1, y1, x2, y2 }].sort((a, b) => a.frame - b.frame);
@@ -106,7 +106,7 @@ export const aiming = (parts) => ({
     const drawn = this.t.motion.intent === "level" ? this.t.motion.level.lines.filter((/** @type {any} */ line) => line.frame === this.frame) : [];
     const level = drawn.map((/** @type {any} */ line) => [line.x1, line.y1, line.x2, line.y2]);
     const drawing = [...level, ...this.turnLinesShown(), ...(this.drawing ? [this.drawing] : [])];
-    const flat = this.stage === "deliver" ? this.flatLines() : [];
+    const flat = this.stage === "output" ? this.flatLines() : [];
     return [...drawing.map(([x1, y1, x2, y2]) => [...this.shownAt([x1, y1]), ...this.shownAt([x2, y2])]), ...flat];
   },
 });

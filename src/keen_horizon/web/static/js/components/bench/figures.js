@@ -5,7 +5,7 @@
 export const figures = (parts) => {
   return {
     rows() {
-      const { motion, framing, deliver } = this.t;
+      const { motion, edges, output } = this.t;
       const l = this.path && this.path.ledger;
       const keyed = motion.response_keys.length ? "keyed" : `${motion.response_s} s`;
       const intent = { glide: `Glide ${keyed}`, hold: "Hold", pin: "Pin", level: "Level" }[/** @type {string} */ (motion.intent)] || "as shot";
@@ -14,8 +14,8 @@ export const figures = (parts) => {
       return [
         { stage: "optics", name: "Optics", key: "1", state: this.lensText(), price: this.lensPrice() },
         { stage: "motion", name: "Motion", key: "2", state: moved ? intent : "not measured", price: moved ? steadier : "" },
-        { stage: "framing", name: "Framing", key: "3", state: framing.edges, price: moved ? `${l.zoom.toFixed(3)}×` : "" },
-        { stage: "deliver", name: "Deliver", key: "4", state: this.formatText(deliver), price: "" },
+        { stage: "edges", name: "Edges", key: "3", state: edges.way, price: moved ? `${l.zoom.toFixed(3)}×` : "" },
+        { stage: "output", name: "Output", key: "4", state: this.formatText(output), price: "" },
       ];
     },
     lanes() {
@@ -29,10 +29,10 @@ export const figures = (parts) => {
       if (!this.path) return "";
       const l = this.path.ledger;
       if (l.limited) return `This path asks for ${l.wanted_zoom > l.zoom ? asks(l.wanted_zoom) : "more"}. The limit holds it to ${l.zoom.toFixed(3)}×; the steadiness gives way at the pinch points.`;
-      const mean = this.t.framing.zoom === "breathing" && this.t.framing.edges === "fill" ? ` at most, ${l.mean_zoom.toFixed(3)}× in the mean` : "";
+      const mean = this.t.edges.zoom === "breathing" && this.t.edges.way === "fill" ? ` at most, ${l.mean_zoom.toFixed(3)}× in the mean` : "";
       return `This path needs ${l.zoom.toFixed(3)}×${mean}, inside the limit.`;
     },
-    /** The share of the source that is left after lens and framing. */
+    /** The share of the source that is left after lens and edges. */
     keptArea() {
       if (!this.path) return 1;
       return this.path.ledger.kept_area * (this.path.lens ? this.path.lens.kept_area : 1);
@@ -83,7 +83,7 @@ export const figures = (parts) => {
       return `${gaps.length} frames have a gap, from frame ${gaps[0]} to ${gaps[gaps.length - 1]}`;
     },
     gapsWanted() {
-      return this.t.framing.edges === "leave" || (this.t.framing.edges === "borrow" && this.t.framing.borrow.rest === "leave");
+      return this.t.edges.way === "leave" || (this.t.edges.way === "borrow" && this.t.edges.borrow.rest === "leave");
     },
     gapShare() {
       return this.path ? this.path.ledger.gap_area : 0;

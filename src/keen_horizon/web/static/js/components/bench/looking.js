@@ -225,7 +225,7 @@ export const looking = (parts) => {
       const { first, last } = this.range();
       parts.strip.update({
         frames: this.frames, first, last, frame: this.frame, path: this.path,
-        limit: this.t.framing.edges !== "leave" && this.t.motion.intent !== null ? this.t.framing.zoom_limit : null,
+        limit: this.t.edges.way !== "leave" && this.t.motion.intent !== null ? this.t.edges.zoom_limit : null,
         pinches: this.pinches().map((/** @type {any} */ pinch) => pinch.frame),
         keys: this.keyFrames(), ease: this.t.motion.ease,
       });

@@ -4,7 +4,7 @@
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const pinching = (parts) => ({
   pinches() {
-    return this.path && this.t.framing.edges !== "leave" ? this.path.pinches : [];
+    return this.path && this.t.edges.way !== "leave" ? this.path.pinches : [];
   },
   /** @param {any} pinch */
   pinchText(pinch) {

@@ -15,12 +15,12 @@ export const trading = (parts) => {
   return {
     /** The settings that the curve depends on. */
     tradeKey() {
-      const { edges, borrow, zoom, zoom_rate } = this.t.framing;
-      return JSON.stringify([this.t.range, this.t.motion, edges, borrow, zoom, zoom_rate, this.measured()]);
+      const { way, borrow, zoom, zoom_rate } = this.t.edges;
+      return JSON.stringify([this.t.range, this.t.motion, way, borrow, zoom, zoom_rate, this.measured()]);
     },
     tradeSoon() {
       this.drawTrade();
-      if (this.stage !== "framing" || !this.path || !this.path.measured || this.t.motion.intent === null || drawnFor === this.tradeKey()) return;
+      if (this.stage !== "edges" || !this.path || !this.path.measured || this.t.motion.intent === null || drawnFor === this.tradeKey()) return;
       clearTimeout(waiting);
       waiting = setTimeout(() => this.askTrade(), QUIET_MS);
     },
@@ -37,11 +37,11 @@ export const trading = (parts) => {
       }
     },
     drawTrade() {
-      parts.tradeChart.update({ curve: this.curve, limit: this.t.framing.zoom_limit, zoom: this.path ? this.path.ledger.zoom : null, shake: this.path ? this.path.ledger.shake_after_percent : null });
+      parts.tradeChart.update({ curve: this.curve, limit: this.t.edges.zoom_limit, zoom: this.path ? this.path.ledger.zoom : null, shake: this.path ? this.path.ledger.shake_after_percent : null });
     },
     /** @param {number} zoom @param {boolean} settled */
     setLimit(zoom, settled) {
-      this.t.framing.zoom_limit = Math.round(1000 * zoom) / 1000;
+      this.t.edges.zoom_limit = Math.round(1000 * zoom) / 1000;
       settled ? this.settled() : this.changed();
     },
     /** What remains at a few zooms, in words. @returns {string[]} */

@@ -1,5 +1,5 @@
 // @ts-check
-// How the straightened picture is looked at: level and upright, four corners, the projection; and the lens as a ring.
+// How the straightened picture is looked at: horizon and verticals, four corners, the projection; and the lens as a ring.
 import { ask } from "../../net.js";
 import { CORNERS } from "./keying.js";
 import { plain } from "./glass.js";
@@ -11,7 +11,7 @@ const TURNS = [
   { name: "yaw_deg", label: "yaw", low: -45, high: 45, step: 0.1, initial: 0, unit: "°" },
 ];
 const PROJECTIONS = [
-  { value: "straight", label: "flat: lines stay straight" }, { value: "cylinder", label: "cylinder: uprights stay straight" },
+  { value: "straight", label: "flat: lines stay straight" }, { value: "cylinder", label: "cylinder: verticals stay straight" },
   { value: "stereographic", label: "stereographic: shapes are kept" },
 ];
 const PLACES = ["top left", "top right", "bottom right", "bottom left"];
@@ -27,28 +27,28 @@ export const turning = (parts) => {
     /** Corners of what should be a rectangle, as far as they are set, in the source. @type {number[][]} */ quad: [],
     /** The ring's radius in the source, half-diagonals. */ reach: 0.5,
 
-    uprightLines() {
-      return this.t.optics.upright_lines;
+    worldLines() {
+      return this.t.optics.world_lines;
     },
-    armUpright() {
-      this.aim = this.aiming("upright") ? null : { what: "upright", from: null };
+    armWorldLine() {
+      this.aim = this.aiming("world line") ? null : { what: "world line", from: null };
     },
     /** @param {number[]} line drawn in the source */
-    addUpright([x1, y1, x2, y2]) {
-      this.t.optics.upright_lines.push({ frame: this.frame, x1, y1, x2, y2 });
+    addWorldLine([x1, y1, x2, y2]) {
+      this.t.optics.world_lines.push({ frame: this.frame, x1, y1, x2, y2 });
       return this.findTurn();
     },
     /** @param {number} index */
-    removeUpright(index) {
-      this.t.optics.upright_lines.splice(index, 1);
-      if (this.uprightLines().length) return this.findTurn();
+    removeWorldLine(index) {
+      this.t.optics.world_lines.splice(index, 1);
+      if (this.worldLines().length) return this.findTurn();
       for (const name of ["roll_deg", "pitch_deg"]) if (!this.keys(name).length) this.setPlain(name, 0);
       this.settled();
     },
     /** Roll and pitch by the lines that were drawn: those of this frame where the turn is keyed. */
     findTurn() {
       const keyed = this.keys("roll_deg").length + this.keys("pitch_deg").length > 0;
-      const lines = this.uprightLines().filter((/** @type {any} */ line) => !keyed || line.frame === this.frame);
+      const lines = this.worldLines().filter((/** @type {any} */ line) => !keyed || line.frame === this.frame);
       if (!lines.length) return;
       return this.attempt(async () => {
         const found = await ask("POST", `${parts.address}/turn`, { optics: this.t.optics, lines });
@@ -195,10 +195,10 @@ export const turning = (parts) => {
       this.aim = { what: "ring", grip: null };
       this.keyed("coefficient_1");
     },
-    /** Lines of this frame that were drawn along what is level or upright, and corners being set. @returns {number[][]} */
+    /** Lines of this frame that were drawn along what is level or vertical, and corners being set. @returns {number[][]} */
     turnLinesShown() {
       if (this.stage !== "optics") return [];
-      const drawn = this.uprightLines().filter((/** @type {any} */ line) => line.frame === this.frame);
+      const drawn = this.worldLines().filter((/** @type {any} */ line) => line.frame === this.frame);
       const sides = this.quad.slice(1).map((/** @type {number[]} */ place, /** @type {number} */ i) => [...this.quad[i], ...place]);
       return [...drawn.map((/** @type {any} */ line) => [line.x1, line.y1, line.x2, line.y2]), ...sides];
     },

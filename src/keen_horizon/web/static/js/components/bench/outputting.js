@@ -1,5 +1,5 @@
 // @ts-check
-// Deliver: which codec goes where, the output's size, comparisons, and data of the settings as they are.
+// Output: which codec goes where, the output's size, comparisons, and data of the settings as they are.
 import { ask, saveFile } from "../../net.js";
 
 const FORMATS = {
@@ -16,7 +16,7 @@ const FORMATS = {
 /** @typedef {keyof typeof FORMATS} Codec */
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
-export const delivering = (parts) => ({
+export const outputting = (parts) => ({
   codecs: Object.entries(FORMATS).map(([value, format]) => ({ value, label: format.label })),
   layout: "side",
   /** What goes along with a render, thing by thing. @type {{ what: string, outcome: string, how: string }[]} */
@@ -26,22 +26,22 @@ export const delivering = (parts) => ({
   /** What "like the source" comes to. @type {any} */
   near: null,
 
-  /** @param {any} deliver */
-  formatText(deliver) {
-    const format = FORMATS[/** @type {Codec} */ (deliver.codec)];
-    return format.usual === null ? format.label : `${format.label}, crf ${deliver.quality}`;
+  /** @param {any} output */
+  formatText(output) {
+    const format = FORMATS[/** @type {Codec} */ (output.codec)];
+    return format.usual === null ? format.label : `${format.label}, crf ${output.quality}`;
   },
   /** @param {string} name */
   containerText(name) {
     return name === "source" ? (this.near ? this.near.container.toUpperCase() : "its own") : name.toUpperCase();
   },
   async tellFates() {
-    if (this.stage !== "deliver") return;
+    if (this.stage !== "output") return;
     try {
       const told = await ask("POST", `${parts.address}/goes-along`, this.t);
       this.fates = told.fates;
       this.differs = told.notes;
-      this.near = this.t.deliver.codec === "source" ? told.deliver : null;
+      this.near = this.t.output.codec === "source" ? told.output : null;
     } catch (problem) {
       this.error = /** @type {Error} */ (problem).message;
     }
@@ -57,29 +57,29 @@ export const delivering = (parts) => ({
     return { kept: "✓", changed: "≈", lost: "✕" }[outcome];
   },
   format() {
-    return FORMATS[/** @type {Codec} */ (this.t.deliver.codec)];
+    return FORMATS[/** @type {Codec} */ (this.t.output.codec)];
   },
   /** @param {Codec} codec */
   setCodec(codec) {
     const format = FORMATS[codec];
-    const { quality } = this.t.deliver;
-    this.t.deliver = { ...this.t.deliver, codec, container: format.containers[0], bit_rate_kbps: null, profile: null, quality: format.usual === null ? quality : format.usual };
+    const { quality } = this.t.output;
+    this.t.output = { ...this.t.output, codec, container: format.containers[0], bit_rate_kbps: null, profile: null, quality: format.usual === null ? quality : format.usual };
     this.settled();
   },
   sized() {
-    return this.t.framing.size !== null;
+    return this.t.edges.size !== null;
   },
   /** @param {boolean} own */
   setSized(own) {
     const even = (/** @type {number} */ side) => 2 * Math.floor(side / 2);
-    this.t.framing.size = own ? { width: even(parts.size.width), height: even(parts.size.height) } : null;
+    this.t.edges.size = own ? { width: even(parts.size.width), height: even(parts.size.height) } : null;
     this.settled();
   },
   /** @param {"width" | "height"} side @param {string} text */
   setSide(side, text) {
     const value = 2 * Math.round(Number(text) / 2);
     if (value < 16 || value > 16384) return;
-    this.t.framing.size = { ...this.t.framing.size, [side]: value };
+    this.t.edges.size = { ...this.t.edges.size, [side]: value };
     this.settled();
   },
   /** What a finished render is, in figures. @param {any} render @returns {{ name: string, value: string }[]} */

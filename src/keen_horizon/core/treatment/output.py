@@ -12,7 +12,7 @@ from keen_horizon.core.treatment.parts import Part
 AS_SOURCE = "source"
 
 
-class Deliver(Part):
+class Output(Part):
     """How the file is written. `quality` is the codec's constant rate factor; ProRes and pictures have none.
 
     `bit_rate_kbps` asks for a rate instead of a quality; `profile` for one of ProRes' kinds. Codec and container may
@@ -28,7 +28,7 @@ class Deliver(Part):
     sound: Literal["copy", "none"] = "copy"
 
     @model_validator(mode="after")
-    def _fitting(self) -> Deliver:
+    def _fitting(self) -> Output:
         if self.codec == AS_SOURCE:
             return self
         holds = ("zip",) if self.codec in SEQUENCES else VIDEO_FORMATS[self.codec].containers

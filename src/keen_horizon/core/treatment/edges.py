@@ -1,4 +1,4 @@
-"""The treatment's framing: how the moved picture meets the frame."""
+"""The treatment's edges: how the moved picture meets the frame."""
 
 from __future__ import annotations
 
@@ -41,15 +41,15 @@ class Borrow(Part):
     rest: Literal["fill", "leave"] = "fill"
 
 
-class Framing(Part):
+class Edges(Part):
     """How the moved picture meets the frame.
 
-    `zoom` says whether filling uses one enlargement or a breathing one, which changes by at most
-    `zoom_rate` (enlargement per second). `trim` makes the picture smaller instead of enlarging it. Gaps
-    have `gap_colour`; with `gap_clear` they are clear, where the delivered file has alpha.
+    `way` says what happens where it no longer covers it. `zoom` says whether filling uses one enlargement or a
+    breathing one, which changes by at most `zoom_rate` (enlargement per second). `trim` makes the picture smaller
+    instead of enlarging it. Gaps have `gap_colour`; with `gap_clear` they are clear where the file has alpha.
     """
 
-    edges: Literal["fill", "trim", "leave", "borrow"] = "fill"
+    way: Literal["fill", "trim", "leave", "borrow"] = "fill"
     borrow: Borrow = Borrow()
     zoom: Literal["one", "breathing"] = "one"
     zoom_rate: float = Field(default=0.1, ge=0.005, le=2.0)
@@ -68,4 +68,4 @@ class Framing(Part):
     @property
     def gaps_wanted(self) -> bool:
         """Whether gaps are left on purpose."""
-        return self.edges == "leave" or (self.edges == "borrow" and self.borrow.rest == "leave")
+        return self.way == "leave" or (self.way == "borrow" and self.borrow.rest == "leave")

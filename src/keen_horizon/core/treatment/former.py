@@ -1,0 +1,34 @@
+"""Documents of version 1, whose keys had other names in places: read for ever, never written."""
+
+from __future__ import annotations
+
+from typing import Any
+
+_PARTS = {"framing": "edges", "deliver": "output"}
+_KEYS = {"framing": {"edges": "way"}, "optics": {"upright_lines": "world_lines"}}
+SCHEMA_1 = "keen-horizon/treatment/1"
+
+
+def with_present_names(document: Any, schema: str | None = None) -> Any:
+    """A document, or a set of settings, under the names that keys have now; `schema` is what it is called then.
+
+    What is no document, or has a key under both names, is left as it is: checking it says what is wrong.
+    """
+    if not isinstance(document, dict):
+        return document
+    renamed: dict[str, Any] = {}
+    for name, part in document.items():
+        present = _PARTS.get(str(name), str(name))
+        if present != name and present in document:
+            return document
+        renamed[present] = _renamed(part, _KEYS.get(str(name), {}))
+    if schema and renamed.get("schema") == SCHEMA_1:
+        renamed["schema"] = schema
+    return renamed
+
+
+def _renamed(part: Any, names: dict[str, str]) -> Any:
+    if not isinstance(part, dict):
+        return part
+    free: dict[str, str] = {old: present for old, present in names.items() if present not in part}
+    return {free.get(name, name): value for name, value in part.items()}
