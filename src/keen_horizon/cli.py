@@ -167,7 +167,9 @@ def _correct(options: argparse.Namespace) -> None:
     )
     if options.report:
         seconds = {"measure": measured - began, "solve": solved - measured, "render": facts.seconds}
-        _write_json(options.report, correction_report(path, treatment, info, facts, seconds, notes))
+        _write_json(
+            options.report, correction_report(path, treatment, info, facts, seconds, notes, measurement.readout)
+        )
     if options.path:
         document = path_document(path, info, times)
         if options.path.suffix == ".csv":

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.errors import MeasurementError
+from keen_horizon.core.finding.readout import find_readout
 from keen_horizon.core.media.frames import gapless, read_frames
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.checkpoint import restored_tracker, stored_tracker
@@ -51,7 +53,8 @@ def measure_clip(
             f"{info.name}: the file breaks off after frame {first + tracker.count - 1}. "
             "Set the out point there, or copy the file again."
         )
-    return tracker.finish(first)
+    measurement = tracker.finish(first)
+    return replace(measurement, readout=find_readout(measurement, info.turns))
 
 
 def _resume(checkpoint: Path, info: ClipInfo) -> MotionTracker:

@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import resized
+from keen_horizon.core.glass.shutter import Readout
 from keen_horizon.core.lens.over_time import optics_stage
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.path.camera_path import CameraPath
@@ -28,6 +29,7 @@ def correction_report(
     facts: RenderFacts,
     seconds: dict[str, float],
     notes: tuple[str, ...],
+    readout: Readout,
 ) -> dict[str, Any]:
     """The `R.json` document."""
     figures, lens = ledger(path), optics_stage(treatment.optics, path.size, path.first, path.last)
@@ -40,6 +42,7 @@ def correction_report(
         "shake_after_px": figures.shake_after_px,
         "gap_pixels": facts.gap_pixels,
         "pinch_points": pinch_points(path, info.rate),
+        "readout": readout.to_json(),
         "seconds": {name: round(value, 3) for name, value in seconds.items()},
         "output": {
             "width": facts.width,

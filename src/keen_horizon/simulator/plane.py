@@ -8,12 +8,13 @@ would be an error of the truth itself. At four times the scale, linear interpola
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from functools import lru_cache
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
+from scipy.ndimage import gaussian_filter1d
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities
@@ -21,8 +22,10 @@ from keen_horizon.simulator.panorama import paint_panorama
 from keen_horizon.simulator.town import build_town
 
 Picture = NDArray[np.uint8]
+Floats = NDArray[np.float64]
 
 OVERSAMPLING = 4
+FINELY = 20  # moments a frame at which a hand's motion is told
 
 
 @lru_cache(maxsize=1)
@@ -67,6 +70,58 @@ def shaken_pictures(
             _walk(seen, size, walker, number)
         grain = random.normal(0, noise, (size.height, size.width)).astype(np.int16)
         yield cv2.add(seen, cv2.merge([grain] * 3), dtype=cv2.CV_8U)
+
+
+def hand_shake(
+    count: int, size: Size, rms_px: float, seed: int, vibration_px: float = 0.0
+) -> Callable[[Floats], Similarities]:
+    """A hand's motion before the town's picture: picture_from_frame at any time in frames.
+
+    It is smooth over some frames; a vibration is much quicker.
+    """
+    random = np.random.default_rng(seed)
+    moments = np.arange(-2 * FINELY, (count + 2) * FINELY) / FINELY
+
+    def swaying(rms: float, frames: float) -> Floats:
+        noise = random.normal(size=len(moments))
+        smooth = gaussian_filter1d(noise, frames * FINELY, mode="wrap")
+        return np.asarray(rms * smooth / smooth.std())
+
+    across, down = (swaying(rms_px, 3.0) + swaying(vibration_px, 0.6) for _ in "xy")
+    shift = across + 1j * down
+    z = np.exp(swaying(0.003, 4.0) + 1j * swaying(0.008, 3.0))
+    picture = town_picture()
+    centre = complex((picture.shape[1] - 1) / 2, (picture.shape[0] - 1) / 2)
+
+    def at(times: Floats) -> Similarities:
+        scale, off = (np.interp(times, moments, v.real) + 1j * np.interp(times, moments, v.imag) for v in (z, shift))
+        return Similarities(scale, centre + off - scale * size.centre)
+
+    return at
+
+
+def read_row_by_row(
+    poses_at: Callable[[Floats], Similarities],
+    count: int,
+    size: Size,
+    readout: float,
+    noise: float = 1.5,
+    seed: int = 0,
+) -> Iterator[Picture]:
+    """Yield BGR pictures whose rows are seen one after another, `readout` frames from the first to the last.
+
+    The middle row is seen at the frame's own number; negative readouts see the last row first.
+    """
+    random = np.random.default_rng(seed)
+    x, y = np.arange(size.width), np.arange(size.height)
+    for number in range(count):
+        rows = poses_at(number + readout * ((y + 0.5) / size.height - 0.5))
+        seen = rows.z[:, None] * (x + 1j * y[:, None]) + rows.t[:, None]
+        places = seen * OVERSAMPLING + (OVERSAMPLING - 1) / 2 * (1 + 1j)
+        maps = places.real.astype(np.float32), places.imag.astype(np.float32)
+        picture = cv2.remap(_enlarged(), *maps, interpolation=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT)
+        grain = random.normal(0, noise, (size.height, size.width)).astype(np.int16)
+        yield cv2.add(picture, cv2.merge([grain] * 3), dtype=cv2.CV_8U)
 
 
 def _walk(picture: Picture, size: Size, walker: int, number: int) -> None:

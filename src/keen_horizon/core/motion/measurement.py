@@ -13,9 +13,10 @@ from numpy.typing import NDArray
 from keen_horizon.core.errors import MeasurementError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Similarities
+from keen_horizon.core.glass.shutter import UNKNOWN, Readout
 from keen_horizon.core.motion.levels import Levels
 
-FORMAT = 3
+FORMAT = 4
 
 
 @dataclass(frozen=True)
@@ -83,7 +84,7 @@ class Measurement:
     `tilts` (N,), 1/px (see geometry.tilt), are the same with perspective; `levels` where level lies.
     `tracked`, `inliers` (N-1,) counts; `residual` (N-1,) RMS of the inliers in px; `cut` (N-1,) marks a
     change of shot; `blind` (N-1,) pairs whose motion was interpolated since nothing could be followed;
-    `repeated` (N-1,) frames that are copies of the one before.
+    `repeated` (N-1,) frames that are copies of the one before. `readout` is how the rows were read.
     """
 
     size: Size
@@ -101,6 +102,7 @@ class Measurement:
     blind: NDArray[np.bool_]
     repeated: NDArray[np.bool_]
     evidence: Evidence
+    readout: Readout = UNKNOWN
 
     def __len__(self) -> int:
         return len(self.times)
@@ -140,7 +142,7 @@ class Measurement:
             self.size, first, self.times[start:stop], self.pairs[pairs], self.poses[start:stop],
             self.tilted_poses[start:stop], self.tilts[start:stop], self.levels[start:stop],
             self.tracked[pairs], self.inliers[pairs], self.residual[pairs], self.cut[pairs], self.blind[pairs],
-            self.repeated[pairs], self.evidence.part(start, stop),
+            self.repeated[pairs], self.evidence.part(start, stop), self.readout,
         )  # fmt: skip
 
     def save(self, path: Path) -> None:
@@ -157,6 +159,7 @@ class Measurement:
             believed=self.evidence.believed, moved=self.evidence.moved, match_frames=self.evidence.matches.frames,
             match_starts=self.evidence.matches.starts, match_points=self.evidence.matches.points,
             match_moved=self.evidence.matches.moved,
+            readout=[self.readout.frames, self.readout.doubt, self.readout.enough],
         )  # fmt: skip
         partial.replace(path)
 
@@ -180,7 +183,7 @@ class Measurement:
                     Size(*(int(side) for side in data["size"])), int(data["first"]), data["times"],
                     Similarities(data["pair_z"], data["pair_t"]), poses, tilted, tilts, levels,
                     data["tracked"], data["inliers"], data["residual"], data["cut"], data["blind"], repeated,
-                    _evidence(data),
+                    _evidence(data), _readout(data),
                 )  # fmt: skip
         except (OSError, KeyError, ValueError, zipfile.BadZipFile) as error:
             raise MeasurementError(f"{path.name}: this is not a measurement; measure the clip again.") from error
@@ -195,6 +198,7 @@ class Measurement:
             "height": self.size.height,
             "frames": len(self),
             "times": (self.times - self.times[0]).tolist(),
+            "readout": self.readout.to_json(),
             "pairs": [
                 {
                     "from": self.first + i,
@@ -215,6 +219,13 @@ def _evidence(data: Any) -> Evidence:
     return Evidence(data["starts"], data["points"], data["believed"], data["moved"], matches)
 
 
+def _readout(data: Any) -> Readout:
+    if int(data["format"]) < 4:
+        return UNKNOWN
+    frames, doubt, enough = data["readout"].tolist()
+    return Readout(frames, doubt, bool(enough))
+
+
 def measurement_notes(measurement: Measurement) -> tuple[str, ...]:
     """What an editor should know about how the measurement went, with the frames concerned."""
     notes = []
@@ -228,10 +239,20 @@ def measurement_notes(measurement: Measurement) -> tuple[str, ...]:
     elif measurement.blind.any():
         shown = ", ".join(f"{first + a}-{first + b}" for a, b in _stretches(measurement.blind)[:6])
         notes.append(f"Nothing could be followed in frames {shown}; the motion there is interpolated.")
+    if measurement.readout.seen:
+        notes.append(_readout_note(measurement.readout))
     repeated = int(measurement.repeated.sum())
     if 0 < repeated <= len(measurement) / 2:
         notes.append(f"{repeated} frames repeat the one before them; the picture stutters there as shot.")
     return tuple(notes)
+
+
+def _readout_note(readout: Readout) -> str:
+    way = "the last row first" if readout.frames < 0 else "the first row first"
+    return (
+        f"The sensor's rows are read one after another, over {abs(readout.frames):.2f} of a frame, {way} "
+        f"(confidence {100 * readout.confidence:.0f} %): shaken, the picture leans and wobbles. That is measured only."
+    )
 
 
 def _stretches(flags: NDArray[np.bool_]) -> list[tuple[int, int]]:

@@ -71,7 +71,8 @@ def _picture(engine: Engine, files: FileStore, work: Work, progress: Progress) -
         source, info, times = same_source(session, clip, files), clip_info(clip), clip_times(clip, files)
         treatment = Treatment.from_json(render.treatment)
         path = clip_path(session, files, clip, treatment)
-        notes = solution_notes(clip_measurement(session, files, clip, treatment), treatment)
+        measurement = clip_measurement(session, files, clip, treatment)
+        notes = solution_notes(measurement, treatment)
         notes += outcome_notes(path, treatment, clip_pins(session, files, clip, treatment))
         versus = _versus(session, files, render, treatment)
         need_space(files, render_bytes(render))
@@ -83,7 +84,8 @@ def _picture(engine: Engine, files: FileStore, work: Work, progress: Progress) -
     with transaction(engine) as session:
         render = session.get_one(Render, work.render_id)
         checked_digest(session, files, work.clip_id)
-        render.report = correction_report(path, treatment, info, facts, {"render": facts.seconds}, notes)
+        seconds = {"render": facts.seconds}
+        render.report = correction_report(path, treatment, info, facts, seconds, notes, measurement.readout)
         render.key = files.keep(target, suffix)
         render.path_key = files.keep(document, ".json")
 
