@@ -37,8 +37,9 @@ def walked(count: int, seed: int, strength: float = 1.0, size: Size = HD, pan: f
     times = np.arange(count) / 30
     levels = Levels(np.angle(z), np.full(count, 1e-3), np.full(count, UPRIGHTS, np.int8))
     return Measurement(
-        size, 0, times, pairs, poses, poses, tilts, levels,
-        none, none, none * 1.0, none > 0, none > 0, none > 0, evidence,
+        size=size, first=0, times=times, pairs=pairs, poses=poses, tilted_poses=poses, tilts=tilts, levels=levels,
+        tracked=none, inliers=none, residual=none * 1.0, cut=none > 0, blind=none > 0, repeated=none > 0,
+        evidence=evidence,
     )  # fmt: skip
 
 

@@ -9,11 +9,11 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 from walks import treated, walked
 
+from keen_horizon.core.cameras.families import FAMILIES
 from keen_horizon.core.errors import LensError, TreatmentError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import as_complex
 from keen_horizon.core.lens.doubt import doubt
-from keen_horizon.core.lens.families import FAMILIES
 from keen_horizon.core.lens.lens import Lens, equivalent_focal_length, fields_of_view, fisheye_of
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.straightedges import fit_lens, judged

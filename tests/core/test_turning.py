@@ -135,8 +135,9 @@ def test_parts_make_the_plane() -> None:
     planes = np.eye(3) + random.normal(0, 1, (5, 3, 3)) * [[0.2, 0.2, 40], [0.2, 0.2, 40], [2e-4, 2e-4, 0]]
     parts = parted(planes, SIZE)
     path = CameraPath(
-        SIZE, 0, parts.correction, parts.tilt, np.ones(5), np.ones(5), parts.correction, parts.correction,
-        parts.correction, parts.tilt, parts.tilt, False, stretch=parts.stretch,
+        size=SIZE, first=0, correction=parts.correction, tilt=parts.tilt, stretch=parts.stretch, shrink=np.ones(5),
+        wanted_zoom=np.ones(5), measured=parts.correction, steadied=parts.correction, lenders=parts.correction,
+        measured_tilts=parts.tilt, steadied_tilts=parts.tilt, limited=False,
     )  # fmt: skip
     assert np.abs(path.centred_matrices() - planes).max() < 1e-9
     assert np.allclose(np.linalg.det(parts.stretch), 1)

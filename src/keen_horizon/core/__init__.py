@@ -2,12 +2,13 @@
 
     file --media--> frames --motion--> Measurement --path--> CameraPath --+--mapping--> SamplingMap
                        |                                                  |                  |
-                       |                        straightedges --lens--> Lens                 |
+                       |                 |      straightedges --lens--> Lens                 |
+                       |                 +--finding--> Readout                               |
                        |                                                                     |
                        +------------------------- render <-----------------------------------+
                                                      |
                                                      +--media--> file
 
 Every arrow is a function from one frozen dataclass to the next; the folder that holds it
-has the arrow's name. Only `media` touches files.
+has the arrow's name; `cameras`, `glass` and `geometry` hold what these are made of. Only `media` touches files.
 """

@@ -40,6 +40,9 @@ def work_json(work: Work) -> dict[str, Any]:
         "rate": round(work.rate, 1),
         "left_s": None if left is None else round(left),
         "error": work.error,
+        "asked_at": work.created_at.isoformat(),
+        "began_at": work.started_at and work.started_at.isoformat(),
+        "ended_at": work.ended_at and work.ended_at.isoformat(),
     }
 
 

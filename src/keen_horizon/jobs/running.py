@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import time
+from datetime import UTC, datetime
 from errno import ENOSPC
 
 from sqlalchemy import Engine, text
@@ -60,6 +61,7 @@ def _begun(engine: Engine, work_id: int) -> Work | None:
             ended(session, work, WorkState.CANCELLED)
             return None
         work.state, work.error = WorkState.WORKING, None
+        work.started_at, work.ended_at = datetime.now(UTC), None
         announce(session, work)
         return work
 

@@ -201,7 +201,8 @@ class Solution:
         before, after = shake_curves(self.path)
         percent = 100 / self.path.size.width
         frames = self.path.first + np.arange(len(self.path.zoom))
-        figures = ledger(self.path, self.output.magnified / (self.lens.smallest_step if self.lens else 1))
+        step, shown = (self.lens.smallest_step, self.lens.kept_area()) if self.lens else (1.0, 1.0)
+        figures = ledger(self.path, self.output.magnified / step, shown)
         return {
             "first": self.path.first,
             "frames": len(self.path.zoom),
@@ -211,7 +212,7 @@ class Solution:
             "measured": self.measured,
             "lens": drawn_optics(self.lens) if self.lens else None,
             "output": [self.output.size.width, self.output.size.height],
-            "sharpen": suggested_sharpening(1 / figures.softness),
+            "sharpen": suggested_sharpening(1 / figures.sharpness),
             "pinches": [asdict(pinch) for pinch in pinches(self.path, self.rate)],
             "shake_before": _rounded(before * percent, 5),
             "shake_after": _rounded(after * percent, 5),

@@ -32,12 +32,13 @@ def correction_report(
     readout: Readout,
 ) -> dict[str, Any]:
     """The `R.json` document."""
-    figures, lens = ledger(path), optics_stage(treatment.optics, path.size, path.first, path.last)
+    lens = optics_stage(treatment.optics, path.size, path.first, path.last)
+    figures = ledger(path, shown=lens.kept_area() if lens else 1.0)
     return {
         "clip": info.name,
         "frames": facts.frames,
         "zoom": figures.zoom,
-        "kept_area": figures.kept_area * (lens.kept_area() if lens else 1.0),
+        "kept_area": figures.kept_area,
         "shake_before_px": figures.shake_before_px,
         "shake_after_px": figures.shake_after_px,
         "gap_pixels": facts.gap_pixels,

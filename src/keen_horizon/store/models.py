@@ -283,6 +283,7 @@ class Work(Base):
     person: Mapped[str | None] = mapped_column(String(80))
     stopped_by: Mapped[str | None] = mapped_column(String(80))
     created_at: Mapped[datetime] = mapped_column(default=_now)
+    started_at: Mapped[datetime | None]
     ended_at: Mapped[datetime | None]
     clip: Mapped[Clip] = relationship(back_populates="works")
     render: Mapped[Render | None] = relationship()

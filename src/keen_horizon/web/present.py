@@ -55,7 +55,7 @@ def clip_card(clip: Clip, files: FileStore) -> dict[str, Any]:
         rate = f"{info.rate:.2f}".rstrip("0").rstrip(".")
         card["notice"] = " ".join(info.troubles) or None
         card["numbered"] = info.carried.container == NUMBERED
-        card["rate"] = info.rate
+        card["rate"], card["seconds"] = info.rate, info.duration
         card["scan"] = info.scan_note or ("Whole pictures" if info.may_have_fields else None)
         varying = " varying" if info.variable_rate else ""
         card["facts"] = f"{timecode(info.duration)} · {info.coded.width}×{info.coded.height} · {rate} fps{varying}"

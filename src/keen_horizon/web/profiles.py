@@ -10,10 +10,10 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 from werkzeug.wrappers import Response
 
+from keen_horizon.core.cameras.families import FAMILIES
 from keen_horizon.core.lens.board import board_svg
 from keen_horizon.core.lens.calibration import LEAST_ACROSS, Board
 from keen_horizon.core.lens.exchange.files import FORMS, LARGEST, read_profile, write_profile
-from keen_horizon.core.lens.families import FAMILIES
 from keen_horizon.core.lens.lens import fields_of_view
 from keen_horizon.core.lens.over_time import lens_of
 from keen_horizon.core.lens.profile import Profile

@@ -34,7 +34,8 @@ def clip_report(clip: Clip, treatment: Treatment, which: str, solution: dict[str
         "settings": _settings(treatment),
         "figures": [
             ("zoom, largest", f"{figures['zoom']:.3f}×"), ("zoom, mean", f"{figures['mean_zoom']:.3f}×"),
-            ("picture kept", f"{100 * figures['kept_area']:.1f} %"), ("softness", f"{100 * figures['softness']:.1f} %"),
+            ("picture kept", f"{100 * figures['kept_area']:.1f} %"),
+            ("sharpness left", f"{100 * figures['sharpness']:.1f} %"),
             ("equals", f"{figures['equals_width']}×{figures['equals_height']}"),
             ("output", "×".join(str(side) for side in solution["output"])),
             ("shake before", f"{figures['shake_before_percent']:.3f} % of the width"),

@@ -12,9 +12,9 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.cameras.families import FAMILIES, Family
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, as_complex, as_points
-from keen_horizon.core.lens.families import FAMILIES, Family
 
 Floats = NDArray[np.float64]
 

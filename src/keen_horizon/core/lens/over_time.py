@@ -8,10 +8,10 @@ from functools import cached_property, lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.cameras.families import FAMILIES
 from keen_horizon.core.errors import LensError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.keyframes import keyed
-from keen_horizon.core.lens.families import FAMILIES
 from keen_horizon.core.lens.lens import Lens
 from keen_horizon.core.lens.straightening import (
     USUAL_FOCAL,

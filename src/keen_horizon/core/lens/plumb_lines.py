@@ -14,9 +14,9 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.cameras.families import FAMILIES
 from keen_horizon.core.errors import LensError
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.lens.families import FAMILIES
 from keen_horizon.core.lens.lens import Lens
 
 Floats = NDArray[np.float64]

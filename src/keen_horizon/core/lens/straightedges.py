@@ -11,8 +11,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.cameras.families import FAMILIES
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.lens.families import FAMILIES
 from keen_horizon.core.lens.lens import Lens
 from keen_horizon.core.lens.plumb_lines import Candidate, LineProblem, Solved
 

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.geometry.robust import tukey
 from keen_horizon.core.geometry.similarity import Complex, Floats, as_complex
 from keen_horizon.core.motion.measure import ANALYSIS_SIDE
 from keen_horizon.core.motion.measurement import Evidence, Measurement
@@ -95,7 +96,7 @@ def _thinned(evidence: Evidence) -> _Thinned:
 def biweight(errors: Floats, there: NDArray[np.bool_], least: float) -> Floats:
     """Tukey's weights (E, M) of errors by each row's own spread, at least `least` (Holland & Welsch 1977)."""
     spread = np.maximum(least, 1.2 * row_medians(errors, there))[:, None]
-    return np.asarray(np.where(there, np.clip(1 - (errors / (4.685 * spread)) ** 2, 0, None) ** 2, 0.0))
+    return np.asarray(np.where(there, tukey(errors, spread), 0.0))
 
 
 def row_medians(values: Floats, there: NDArray[np.bool_]) -> Floats:

@@ -247,14 +247,14 @@ class MotionTracker:
         scale = float(display_from_analysis[0, 0])
         half = complex(display_from_analysis[0, 2], display_from_analysis[1, 2])
         return Measurement(
-            self.size, first, np.array(self.times),
-            _at_display(bridged(pairs, blind), scale, half), _at_display(posed.poses, scale, half),
-            _at_display(posed.tilted_poses, scale, half), posed.tilts / scale,
-            joined_levels(self.sights, np.angle(bridged(pairs, blind).z), cut, blind),
-            np.array([q.tracked for q in self.quality], np.int32),
-            np.array([q.inliers for q in self.quality], np.int32),
-            np.array([q.residual for q in self.quality], np.float64) * scale,
-            cut, blind, repeated, self._evidence(scale, half),
+            size=self.size, first=first, times=np.array(self.times),
+            pairs=_at_display(bridged(pairs, blind), scale, half), poses=_at_display(posed.poses, scale, half),
+            tilted_poses=_at_display(posed.tilted_poses, scale, half), tilts=posed.tilts / scale,
+            levels=joined_levels(self.sights, np.angle(bridged(pairs, blind).z), cut, blind),
+            tracked=np.array([q.tracked for q in self.quality], np.int32),
+            inliers=np.array([q.inliers for q in self.quality], np.int32),
+            residual=np.array([q.residual for q in self.quality], np.float64) * scale,
+            cut=cut, blind=blind, repeated=repeated, evidence=self._evidence(scale, half),
         )  # fmt: skip
 
     def _evidence(self, scale: float, half: complex) -> Evidence:

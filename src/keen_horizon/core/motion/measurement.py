@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import zipfile
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -76,7 +76,7 @@ class Evidence:
         )
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Measurement:
     """Motion of N frames from frame `first`, in display pixels (upright, square).
 
@@ -120,8 +120,9 @@ class Measurement:
         counts, flags = np.zeros(len(pairs), np.int32), np.zeros(len(pairs), np.bool_)
         evidence = Evidence(np.zeros(count, np.int64), none, np.zeros(0, np.bool_), none, Matches.none())
         return Measurement(
-            size, first, times, pairs, poses, poses, np.zeros(count, np.complex128), Levels.unknown(count),
-            counts, counts, np.zeros(len(pairs)), flags, flags, flags, evidence,
+            size=size, first=first, times=times, pairs=pairs, poses=poses, tilted_poses=poses,
+            tilts=np.zeros(count, np.complex128), levels=Levels.unknown(count), tracked=counts, inliers=counts,
+            residual=np.zeros(len(pairs)), cut=flags, blind=flags, repeated=flags, evidence=evidence,
         )  # fmt: skip
 
     @property
@@ -138,12 +139,15 @@ class Measurement:
                 f"Frames {first}-{last} were not measured; {self.first}-{self.first + len(self) - 1} were."
             )
         pairs = slice(start, stop - 1)
-        return Measurement(
-            self.size, first, self.times[start:stop], self.pairs[pairs], self.poses[start:stop],
-            self.tilted_poses[start:stop], self.tilts[start:stop], self.levels[start:stop],
-            self.tracked[pairs], self.inliers[pairs], self.residual[pairs], self.cut[pairs], self.blind[pairs],
-            self.repeated[pairs], self.evidence.part(start, stop), self.readout,
-        )  # fmt: skip
+        frames = ("times", "poses", "tilted_poses", "tilts", "levels")
+        of_pairs = ("pairs", "tracked", "inliers", "residual", "cut", "blind", "repeated")
+        return replace(
+            self,
+            first=first,
+            evidence=self.evidence.part(start, stop),
+            **{name: getattr(self, name)[start:stop] for name in frames},
+            **{name: getattr(self, name)[pairs] for name in of_pairs},
+        )
 
     def save(self, path: Path) -> None:
         """Write as NumPy's .npz, beside and renamed."""
@@ -180,10 +184,11 @@ class Measurement:
                     )
                 )  # fmt: skip
                 return Measurement(
-                    Size(*(int(side) for side in data["size"])), int(data["first"]), data["times"],
-                    Similarities(data["pair_z"], data["pair_t"]), poses, tilted, tilts, levels,
-                    data["tracked"], data["inliers"], data["residual"], data["cut"], data["blind"], repeated,
-                    _evidence(data), _readout(data),
+                    size=Size(*(int(side) for side in data["size"])), first=int(data["first"]), times=data["times"],
+                    pairs=Similarities(data["pair_z"], data["pair_t"]), poses=poses, tilted_poses=tilted, tilts=tilts,
+                    levels=levels, tracked=data["tracked"], inliers=data["inliers"], residual=data["residual"],
+                    cut=data["cut"], blind=data["blind"], repeated=repeated, evidence=_evidence(data),
+                    readout=_readout(data),
                 )  # fmt: skip
         except (OSError, KeyError, ValueError, zipfile.BadZipFile) as error:
             raise MeasurementError(f"{path.name}: this is not a measurement; measure the clip again.") from error

@@ -19,9 +19,11 @@ from numpy.typing import NDArray
 from scipy.sparse import csc_matrix
 from scipy.sparse.linalg import splu
 
+from keen_horizon.core.geometry.robust import TUKEY_REACH, tukey
 from keen_horizon.core.geometry.similarity import Complex, Floats, Similarities
 
 ROUNDS = 8
+LEAST_WEIGHT = 1e-8  # so that no frame comes loose from all others
 
 
 @dataclass(frozen=True)
@@ -86,8 +88,8 @@ def robust_values(
         x = _solve(source, target, difference, count, weights)
         errors = np.linalg.norm(x[source] - x[target] - difference, axis=1) / sigma
         scale = max(1.0, 1.5 * float(np.median(errors)))
-        ratio = errors / (4.685 * scale)
-        robust = 1 / (1 + ratio**2) if turn < 3 else np.clip(1 - ratio**2, 1e-4, None) ** 2
+        cauchy = 1 / (1 + (errors / (TUKEY_REACH * scale)) ** 2)
+        robust = cauchy if turn < 3 else np.maximum(tukey(errors, scale), LEAST_WEIGHT)
         weights = robust / sigma**2
     return x
 

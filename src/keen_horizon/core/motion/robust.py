@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.geometry.robust import TUKEY_REACH, tukey
 from keen_horizon.core.geometry.similarity import as_complex, fit_similarity
 from keen_horizon.core.geometry.tilt import fit_tilt, tilted
 from keen_horizon.core.motion.tracking import Tracks, grid_cells
@@ -113,8 +114,8 @@ def _refit(
         if near.sum() < MINIMUM_INLIERS:
             return None
         spread = max(0.05, 1.2 * float(np.median(errors[near])))
-        weights = np.clip(1 - (errors / (4.685 * spread)) ** 2, 0, None) ** 2
-    believed = errors < min(THRESHOLD_PX, 4.685 * spread)
+        weights = tukey(errors, spread)
+    believed = errors < min(THRESHOLD_PX, TUKEY_REACH * spread)
     if believed.sum() < MINIMUM_INLIERS:
         return None
     residual = float(np.sqrt((weights * errors**2).sum() / weights.sum()))
@@ -138,7 +139,7 @@ def _refit_tilted(
     dz, dt, tilt = 0j, 0j, expected_tilt
     for _ in range(3):
         spread = max(0.08, 1.2 * float(np.median(off)))
-        weights = np.clip(1 - (off / (4.685 * spread)) ** 2, 0, None) ** 2
+        weights = tukey(off, spread)
         dz, dt, tilt = fit_tilt(source, still, weights / spread**2, size, expected_tilt, TILT_SPREAD)
         off = np.abs((1 + dz) * tilted(np.array([tilt]), source, size)[0] + dt - still)
     tilted_z = z * (1 + dz)

@@ -21,7 +21,7 @@ Floats = NDArray[np.float64]
 UNTOUCHED = Window()
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class CameraPath:
     """The steadied path of N frames from clip number `first`, centred coordinates (see `window`).
 

@@ -22,7 +22,7 @@ PINCH_SHARE = 0.8
 @dataclass(frozen=True)
 class Ledger:
     """`zoom` is the largest enlargement of the window and `mean_zoom` its mean, `kept_area` the mean share of
-    the source shown, `softness` the share of the output's lines that the source can fill, `gap_area` the
+    the source shown, `sharpness` the share of the output's lines that the source can fill, `gap_area` the
     largest gap and `gap_frames` how many frames have one, `borrowed_area` the mean share of the output that
     comes from other frames. Shake is in px per frame squared, `_percent` of
     the width.
@@ -33,7 +33,7 @@ class Ledger:
     wanted_zoom: float
     limited: bool
     kept_area: float
-    softness: float
+    sharpness: float
     equals_width: int
     equals_height: int
     gap_area: float
@@ -52,8 +52,10 @@ class Ledger:
         return asdict(self)
 
 
-def ledger(path: CameraPath, magnified: float = 1.0) -> Ledger:
-    """The figures of a whole path; `magnified` is output pixels per pixel of the source."""
+def ledger(path: CameraPath, magnified: float = 1.0, shown: float = 1.0) -> Ledger:
+    """The figures of a whole path; `magnified` is output pixels per pixel of the source, and `shown` the share of the
+    source that its lens leaves in the frame.
+    """
     size = path.size
     before, after = shake(path.measured, size), shake(path.steadied, size)
     zoom = float(path.zoom.max())
@@ -66,8 +68,8 @@ def ledger(path: CameraPath, magnified: float = 1.0) -> Ledger:
         mean_zoom=float(path.zoom.mean()),
         wanted_zoom=float(path.wanted_zoom.max()),
         limited=path.limited,
-        kept_area=float(path.kept_areas.mean()),
-        softness=min(1.0, 1 / (zoom * magnified)),
+        kept_area=float(path.kept_areas.mean()) * shown,
+        sharpness=min(1.0, 1 / (zoom * magnified)),
         equals_width=round(size.width / zoom),
         equals_height=round(size.height / zoom),
         gap_area=float(gaps.max()),

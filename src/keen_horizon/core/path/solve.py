@@ -216,8 +216,9 @@ class _ShotProblem:
     ) -> CameraPath:
         shown = self.tilts if self.tilting else np.zeros(len(self.tilts), np.complex128)
         return CameraPath(
-            self.size, self.first, correction, tilt, shrink, wanted, self.measured, self.measured @ correction,
-            self.lenders, self.tilts, shown + tilt, limited, borrowed,
+            size=self.size, first=self.first, correction=correction, tilt=tilt, shrink=shrink, wanted_zoom=wanted,
+            measured=self.measured, steadied=self.measured @ correction, lenders=self.lenders,
+            measured_tilts=self.tilts, steadied_tilts=shown + tilt, limited=limited, borrowed=borrowed,
         )  # fmt: skip
 
 

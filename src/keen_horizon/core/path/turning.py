@@ -278,8 +278,9 @@ class TurningShot:
         measured, steadied = self._poses(self.measured), self._poses(figures)
         measured_tilts, steadied_tilts = (-poses.t / self.focal**2 for poses in (measured, steadied))
         return CameraPath(
-            self.size, self.first, parts.correction, parts.tilt, shrink, wanted, measured, steadied, measured,
-            measured_tilts, steadied_tilts, limited, stretch=parts.stretch, region=self.region,
+            size=self.size, first=self.first, correction=parts.correction, tilt=parts.tilt, stretch=parts.stretch,
+            shrink=shrink, wanted_zoom=wanted, measured=measured, steadied=steadied, lenders=measured,
+            measured_tilts=measured_tilts, steadied_tilts=steadied_tilts, limited=limited, region=self.region,
         )  # fmt: skip
 
     def _poses(self, figures: Floats) -> Similarities:

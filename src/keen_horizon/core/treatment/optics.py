@@ -7,7 +7,7 @@ from typing import Literal
 import numpy as np
 from pydantic import Field, model_validator
 
-from keen_horizon.core.lens.families import FAMILIES
+from keen_horizon.core.cameras.families import FAMILIES
 from keen_horizon.core.treatment.parts import MOST_KEYS, Coordinate, FrameNumber, Key, LevelLine, Part
 
 OpticsFigure = Literal[

@@ -11,6 +11,13 @@ export function workText(work) {
   return `${doing} ${work.done} of ${work.total}, ${work.rate.toFixed(0)} a second${left}`;
 }
 
+/** Today's time of day, or the day too. @param {Date} when @returns {string} */
+export function moment(when) {
+  const time = when.toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" });
+  const today = when.toDateString() === new Date().toDateString();
+  return today ? time : `${when.toLocaleDateString([], { day: "numeric", month: "short" })}, ${time}`;
+}
+
 /** @param {number} value @returns {string} */
 export function seconds(value) {
   return value < 90 ? `${value} s` : `${Math.round(value / 60)} min`;

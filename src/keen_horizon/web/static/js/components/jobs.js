@@ -1,6 +1,6 @@
 // @ts-check
 import { ask, followWork, pageData } from "../net.js";
-import { workText } from "../words.js";
+import { moment, seconds, workText } from "../words.js";
 
 const size = (/** @type {number} */ bytes) => (bytes < 1e9 ? `${(bytes / 1e6).toFixed(0)} MB` : `${(bytes / 1e9).toFixed(1)} GB`);
 const isOpen = (/** @type {any} */ work) => work.state === "waiting" || work.state === "working";
@@ -58,6 +58,14 @@ export const jobs = () => ({
   canRetry: (/** @type {any} */ work) => work.state === "failed" || work.state === "cancelled",
   /** Who asked for it, and who stopped it, where people sign in. @param {any} work */
   whoText: ({ person, stopped_by }) => [person && `by ${person}`, stopped_by && `stopped by ${stopped_by}`].filter(Boolean).join(", "),
+  /** When it was asked for, and how long it took, or takes. @param {any} work */
+  whenText({ asked_at, began_at, ended_at, state }) {
+    const asked = moment(new Date(asked_at));
+    if (!began_at) return asked;
+    const took = Math.max(0, ((ended_at ? Date.parse(ended_at) : Date.now()) - Date.parse(began_at)) / 1000);
+    const began = state === "working" ? "for" : "took";
+    return ended_at || state === "working" ? `${asked}, ${began} ${seconds(Math.round(took))}` : asked;
+  },
   stateOf: (/** @type {any} */ work) => (work.stopping ? "stopping" : work.state),
   progressOf: (/** @type {any} */ work) => (work.state === "working" ? workText(work) : work.total ? `${work.done} of ${work.total}` : ""),
   /** @param {any} work @param {string} action */

@@ -2,6 +2,16 @@
 import { ask, followWork, pageData, sendFile, Unreachable } from "../net.js";
 import { workText } from "../words.js";
 
+const ORDER = "shelf order"; // what the browser keeps it under
+const STATES = ["failed", "arriving", "ready"]; // what wants attention first
+/** @type {Record<string, null | ((a: any, b: any) => number)>} */
+const ORDERS = {
+  "as they came": null,
+  "shakiest first": (a, b) => (b.shake ?? -1) - (a.shake ?? -1),
+  "by name": (a, b) => a.name.localeCompare(b.name, undefined, { numeric: true }),
+  "longest first": (a, b) => (b.seconds ?? -1) - (a.seconds ?? -1),
+  "by state": (a, b) => STATES.indexOf(a.state) - STATES.indexOf(b.state) || Number(a.shake !== null) - Number(b.shake !== null) || a.renders - b.renders,
+};
 const FULL_BAR = 0.6; // percent of the width: a bar this long is very shaky
 
 /** Starting the first project. */
@@ -47,9 +57,21 @@ export const shelf = () => {
       { value: "field", label: "one a field" },
       { value: "frame", label: "one a frame" },
     ],
+    orders: Object.keys(ORDERS),
+    order: localStorage.getItem(ORDER) || "as they came",
     turn: 0,
     soon: 0,
 
+    /** The clips in the order asked for. @returns {any[]} */
+    sorted() {
+      const compare = ORDERS[/** @type {keyof typeof ORDERS} */ (this.order)];
+      return compare ? [...this.clips].sort(compare) : this.clips;
+    },
+    /** @param {string} order */
+    sortBy(order) {
+      this.order = order;
+      localStorage.setItem(ORDER, order);
+    },
     init() {
       this.listEdits().catch((problem) => (this.error = problem.message));
       followWork((work) => {

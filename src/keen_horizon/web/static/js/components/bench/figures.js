@@ -34,8 +34,7 @@ export const figures = (parts) => {
     },
     /** The share of the source that is left after lens and edges. */
     keptArea() {
-      if (!this.path) return 1;
-      return this.path.ledger.kept_area * (this.path.lens ? this.path.lens.kept_area : 1);
+      return this.path ? this.path.ledger.kept_area : 1;
     },
     keptText() {
       return `${(100 * this.keptArea()).toFixed(1)} %`;
@@ -50,10 +49,10 @@ export const figures = (parts) => {
       return this.path ? `${this.path.output[0]}×${this.path.output[1]}` : "";
     },
     resized() {
-      return this.path !== null && this.path.ledger.softness < 1;
+      return this.path !== null && this.path.ledger.sharpness < 1;
     },
-    softText() {
-      return this.path ? `${(100 * this.path.ledger.softness).toFixed(1)} %` : "100 %";
+    sharpText() {
+      return this.path ? `${(100 * this.path.ledger.sharpness).toFixed(1)} %` : "100 %";
     },
     notes() {
       return this.path ? this.path.notes : [];
@@ -68,7 +67,7 @@ export const figures = (parts) => {
       const row = (/** @type {string} */ name, /** @type {(l: any) => string} */ text) => ({ name, then: text(then), now: text(now) });
       return [
         row("zoom", (l) => `${l.zoom.toFixed(3)}×`), row("mean zoom", (l) => `${l.mean_zoom.toFixed(3)}×`),
-        row("keeps", (l) => `${(100 * l.kept_area).toFixed(1)} %`), row("softness", (l) => `${(100 * l.softness).toFixed(1)} %`),
+        row("keeps", (l) => `${(100 * l.kept_area).toFixed(1)} %`), row("sharpness left", (l) => `${(100 * l.sharpness).toFixed(1)} %`),
         row("shake left", (l) => `${l.shake_after_percent.toFixed(3)} %`), row("largest gap", (l) => `${(100 * l.gap_area).toFixed(1)} %`),
       ];
     },

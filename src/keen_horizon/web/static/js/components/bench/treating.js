@@ -15,6 +15,7 @@ export const treating = (parts) => {
     /** @param {string | null} value */
     setIntent(value) {
       this.t.motion.intent = value;
+      this.aim = value === "pin" && !this.pinPoints().length ? { what: "pin", index: 0 } : null;
       this.settled();
     },
     /** @param {string} name */

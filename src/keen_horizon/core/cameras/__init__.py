@@ -1,0 +1,1 @@
+"""What a camera's glass makes of directions: families of lenses."""
