@@ -21,8 +21,18 @@ FRONT = ((0.275, 0.3), (0.345, 0.3), (0.345, 0.47), (0.275, 0.47))
 HOME = "http://127.0.0.1:8460/"
 
 
+SETTLED = """() => {
+  const bench = document.querySelector(".bench");
+  const { ready, asking } = document.documentElement.dataset;
+  const answered = ready !== "no" && Number(asking || 0) === 0 && (!bench || bench.dataset.kept !== "no");
+  return answered && [...document.images].every((image) => image.complete);
+}"""
+
+
 def shoot(page: Page, name: str) -> None:
-    page.wait_for_timeout(2000)
+    page.wait_for_timeout(1000)
+    page.wait_for_function(SETTLED)
+    page.wait_for_timeout(1000)
     page.screenshot(path=str(INTO / f"{name}.png"))
 
 
@@ -91,7 +101,7 @@ def turn_over_time(page: Page) -> None:
     page.get_by_role("button", name="key (1): roll at this frame").click()
     page.get_by_role("spinbutton", name="roll", exact=True).fill("4.4")
     page.get_by_role("spinbutton", name="roll", exact=True).press("Enter")
-    page.get_by_text("Level and upright").scroll_into_view_if_needed()
+    page.get_by_text("Horizon and verticals").scroll_into_view_if_needed()
     page.get_by_label("Zoom of keyed optics").scroll_into_view_if_needed()
     shoot(page, "over_time")
 
