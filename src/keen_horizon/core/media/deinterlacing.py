@@ -58,9 +58,11 @@ class _Neighbour:
 
     @property
     def weight(self) -> float:
-        """How well its lines, laid back by whole lines, show those that the other field lacks."""
+        """How well its lines, laid back by whole lines, show those that the other field lacks: the power that detail
+        from line to line has in common with them.
+        """
         lines = self.down / 2
-        return max(LEAST_WEIGHT, float(np.cos(np.pi * (lines - round(lines)))))
+        return max(LEAST_WEIGHT, float(np.cos(np.pi * (lines - round(lines)))) ** 2)
 
     def laid_back(self, plane: int) -> Plane:
         """Its lines of one plane, shifted by whole samples and lines to where the other field's picture lies."""
