@@ -1,97 +1,27 @@
-"""How long a camera takes to read its rows, from the points that a measurement followed.
-
-A rolling shutter shows every row at a moment of its own, so a point of a shaken clip moves by what the camera did
-between two moments that depend on its rows: t = frame + readout (row / rows - 1/2). The camera's motion is a cubic
-B-spline finer than frames, in six figures (size, turn, shift, tilt); it and the readout are solved together, by
-Gauss-Newton steps with Tukey's weights (Holland & Welsch 1977), from pairs of consecutive frames. A prior on the third
-differences of the controls carries the spline where rows tell nothing; its strength is retuned to what it meets.
-
-All lengths are px of the analysed picture, origin in its middle; times are frames.
-"""
+"""How long a camera takes to read its rows, from the points that a measurement followed."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass, replace
-
 import numpy as np
-import scipy.linalg
-from numpy.typing import NDArray
 
-from keen_horizon.core.geometry.robust import TUKEY_REACH, tukey
-from keen_horizon.core.geometry.similarity import Complex, Floats, as_complex
-from keen_horizon.core.glass.shutter import FURTHEST, SURE, UNKNOWN, Readout, row_shares
-from keen_horizon.core.motion.matched import analysed_unit
+from keen_horizon.core.finding.read_motion import solved_readout
+from keen_horizon.core.finding.read_pairs import ReadPairs, read_pairs
+from keen_horizon.core.glass.shutter import SURE, UNKNOWN, Readout
 from keen_horizon.core.motion.measurement import Measurement
 
-FIGURES = 6  # log size, turn (both times the half-diagonal), shift right, shift down, tilt right, tilt down
-MOST_POINTS = 60  # of a pair; all of them count, since believing by one similarity drops just the rows that bend
-LEAST_POINTS = 12
 KNOTS, ORDER = 1.5, 3  # controls a frame, and which of their differences are drawn to nothing
 OTHER_KNOTS = ((2.0, 3), (3.0, 2))  # what the answer must not depend on
 COARSE_KNOTS = 1.0  # a hand that jerks between frames tells quite another readout there: 39 % and more of it away,
 COARSE_APART, COARSE_LEAST = 0.32, 0.05  # where one that vibrates is 28 % away at most (14 and 12 made-up motions)
-CORRELATED = (
-    3.0  # errors of tracks go together: a row counts as with three times its noise (at one, noise reads as 0.07)
-)
-TUNED = 1.3  # the prior's deviation, of the RMS of what it is put on
-TILT_PX = 60.0  # deviation of a tilt, at the half-diagonal
 STARTS, FIRST_STEPS, LAST_STEPS = (0.0, 0.6, -0.6), 6, 8
 BELIEVED, SIGNAL = 0.3, 0.25  # least share of the points, and least motion that a readout makes, of the noise
-BLOCKS = 12  # of the clip, whose disagreement tells the doubt
-SETTLED = 1e-4
-LEAST_NOISE = 0.02  # px
 LEAST_PAIRS = 24
 MOST = 1.1  # a readout: what is longer is no camera's
-AT_A_TIME = 300  # pairs
-STRETCHES, STRETCH = 6, 50  # of a long range, and pairs in each
-APART = 5  # frames that stretches are laid apart, more than one moment reaches
-FIRST_DEVIATION, LEAST_DEVIATION = 2.0, 1e-3  # px, of the controls' differences
-LOOSE_PX = 1e4  # deviation of the controls themselves
-LONGEST_STEP = 0.4  # of the readout
-RAYLEIGH = 1.1774  # the median of a length whose parts have deviation 1
-
-
-@dataclass(frozen=True)
-class _Pairs:
-    """Points (E, M) of E pairs: where they are in the first frame, and in the next; the share (E, M) of the readout
-    after mid-frame at which each was read; which are there; and each pair's noise (E,), px.
-    """
-
-    frame: NDArray[np.intp]
-    source: Complex
-    target: Complex
-    early: Floats
-    late: Floats
-    there: NDArray[np.bool_]
-    noise: Floats
-    half_diagonal: float
-
-    def thinned(self) -> _Pairs:
-        """Half of the points of every pair."""
-        tables = ("source", "target", "early", "late", "there")
-        return replace(self, **{name: getattr(self, name)[:, ::2] for name in tables})
-
-    def parts(self) -> Iterator[_Pairs]:
-        """Some pairs at a time, for their tables are large."""
-        for start in range(0, len(self.frame), AT_A_TIME):
-            chosen = slice(start, start + AT_A_TIME)
-            names = ("frame", "source", "target", "early", "late", "there", "noise")
-            yield replace(self, **{name: getattr(self, name)[chosen] for name in names})
-
-
-@dataclass(frozen=True)
-class _Solved:
-    readout: float
-    cost: float
-    doubt: float
-    signal: float
-    believed: float
 
 
 def find_readout(measurement: Measurement, turns: int = 0) -> Readout:
     """The readout of a measured range; `turns` are the quarter turns that made the stored pictures upright."""
-    pairs = _pairs(measurement, turns)
+    pairs = read_pairs(measurement, turns)
     if len(pairs.frame) < LEAST_PAIRS:
         return UNKNOWN
     try:
@@ -100,282 +30,17 @@ def find_readout(measurement: Measurement, turns: int = 0) -> Readout:
         return UNKNOWN  # nothing but errors was followed
 
 
-def _found(pairs: _Pairs) -> Readout:
+def _found(pairs: ReadPairs) -> Readout:
     fewer = pairs.thinned()
-    best = min((_solved(fewer, start, FIRST_STEPS, KNOTS, ORDER) for start in STARTS), key=lambda found: found.cost)
-    best = _solved(pairs, best.readout, LAST_STEPS, KNOTS, ORDER)
-    others = [_solved(pairs, best.readout, LAST_STEPS, knots, order).readout for knots, order in OTHER_KNOTS]
+    best = min(
+        (solved_readout(fewer, start, FIRST_STEPS, KNOTS, ORDER) for start in STARTS), key=lambda found: found.cost
+    )
+    best = solved_readout(pairs, best.readout, LAST_STEPS, KNOTS, ORDER)
+    others = [solved_readout(pairs, best.readout, LAST_STEPS, knots, order).readout for knots, order in OTHER_KNOTS]
     every = [best.readout, *others]
     doubt = float(np.hypot(best.doubt, (max(every) - min(every)) / 2))
-    coarse = _solved(pairs, best.readout, LAST_STEPS, COARSE_KNOTS, ORDER).readout
+    coarse = solved_readout(pairs, best.readout, LAST_STEPS, COARSE_KNOTS, ORDER).readout
     smooth = abs(coarse - best.readout) < max(COARSE_LEAST, COARSE_APART * abs(best.readout))
     moved = best.signal > SIGNAL * float(np.median(pairs.noise)) and best.believed > BELIEVED
     told = smooth and moved and doubt < SURE and abs(best.readout) < MOST
     return Readout(best.readout, doubt, bool(told))
-
-
-def _pairs(measurement: Measurement, turns: int) -> _Pairs:
-    """The pairs of a measurement that can be believed to show one motion."""
-    evidence, size = measurement.evidence, measurement.size
-    unit = analysed_unit(size)
-    counts = np.diff(evidence.starts)
-    good = ~(measurement.cut | measurement.blind | measurement.repeated) & (counts >= LEAST_POINTS)
-    chosen = _spread(np.flatnonzero(good)) if len(evidence.moved) else np.zeros(0, np.intp)
-    table = np.zeros((len(chosen), MOST_POINTS), np.intp)
-    there = np.zeros(table.shape, np.bool_)
-    for i, pair in enumerate(chosen):
-        picked = np.unique(np.linspace(0, counts[pair] - 1, MOST_POINTS).astype(np.intp))
-        table[i, : len(picked)] = evidence.starts[pair] + picked
-        there[i, : len(picked)] = True
-    source, target = (
-        np.asarray(np.where(there, (as_complex(points)[table] - size.centre) / unit, 0), np.complex128)
-        for points in (evidence.points, evidence.moved)
-    )
-    width, height = size.width / unit, size.height / unit
-    early, late = (row_shares(points, width, height, turns) for points in (source, target))
-    half_diagonal = size.half_diagonal / unit
-    noise = _noise(source / half_diagonal, target, there)
-    frame = np.r_[0, np.cumsum(np.minimum(np.diff(chosen), APART))].astype(np.intp)  # what lies between says nothing
-    return _Pairs(frame[: len(chosen)], source, target, early, late, there, noise, half_diagonal)
-
-
-def _spread(pairs: NDArray[np.intp]) -> NDArray[np.intp]:
-    """All pairs, or of a long range some stretches of it."""
-    if len(pairs) <= STRETCHES * STRETCH:
-        return pairs
-    starts = np.linspace(0, len(pairs) - STRETCH, STRETCHES).astype(np.intp)
-    return np.asarray(pairs[(starts[:, None] + np.arange(STRETCH)).ravel()])
-
-
-def _noise(source: Complex, target: Complex, there: NDArray[np.bool_]) -> Floats:
-    """How exactly points were followed (E,), from what a polynomial map of each pair leaves: not from the spline, which
-    would take its own smoothness for noise and collapse.
-    """
-    x, y = source.real, source.imag
-    terms = np.stack([np.ones_like(x), x, y, x * x, x * y, y * y, y**3], -1)
-    weights = there.astype(np.float64)
-    noise = np.full(len(source), LEAST_NOISE)
-    for _ in range(4):
-        weighted = np.swapaxes(terms * weights[..., None], 1, 2)
-        normal = weighted @ terms + 1e-6 * np.eye(terms.shape[-1])
-        fitted = terms @ np.linalg.solve(normal.astype(np.complex128), weighted @ target[..., None])
-        errors = np.abs(target - fitted[..., 0])
-        noise = np.maximum(LEAST_NOISE, _medians(errors, there) / RAYLEIGH)
-        weights = there * tukey(errors, RAYLEIGH * noise[:, None])
-    return noise
-
-
-def _medians(values: Floats, there: NDArray[np.bool_]) -> Floats:
-    return np.asarray(np.nanmedian(np.where(there, values, np.nan), axis=1))
-
-
-@dataclass(frozen=True)
-class _Spline:
-    """A uniform cubic B-spline with `knots` controls a frame, `count` of them, the first value at `start`.
-
-    Differences of some `order` of its controls are drawn to nothing.
-    """
-
-    start: float
-    knots: float
-    count: int
-    order: int
-
-    @staticmethod
-    def over(pairs: _Pairs, knots: float, order: int) -> _Spline:
-        """One for the motion of some pairs, whatever the readout."""
-        first, last = float(pairs.frame[0]) - FURTHEST, float(pairs.frame[-1]) + 1 + FURTHEST
-        return _Spline(first, knots, int(np.ceil((last - first) * knots)) + 4, order)
-
-    @property
-    def span(self) -> int:
-        """How many controls the points of one pair touch."""
-        return int(np.ceil((1 + FURTHEST) * self.knots)) + 5
-
-    def opens(self, frame: NDArray[np.intp]) -> NDArray[np.intp]:
-        """The first control that the points of pairs touch."""
-        found = np.floor((frame - FURTHEST / 2 - self.start) * self.knots).astype(np.intp)
-        return np.asarray(np.minimum(found, self.count - self.span))
-
-    def at(self, times: Floats) -> tuple[NDArray[np.intp], Floats, Floats]:
-        """The first of the four controls that make the value at each time, their weights (..., 4) and slopes."""
-        place = np.clip((times - self.start) * self.knots, 0, self.count - 3 - 1e-9)
-        first = place.astype(np.intp)
-        u = place - first
-        weights = np.stack([(1 - u) ** 3, 3 * u**3 - 6 * u**2 + 4, -3 * u**3 + 3 * u**2 + 3 * u + 1, u**3], -1) / 6
-        slopes = np.stack([-((1 - u) ** 2), 3 * u**2 - 4 * u, -3 * u**2 + 2 * u + 1, u**2], -1) / 2 * self.knots
-        return first, weights, slopes
-
-
-@dataclass
-class _State:
-    """The controls (K, 6), the readout, and the deviation (6,) of the controls' differences."""
-
-    controls: Floats
-    readout: float
-    deviation: Floats
-
-
-@dataclass(frozen=True)
-class _Rows:
-    """What the points of E pairs say near a state: `rows` (E, R, W) against the figures of the controls they touch,
-    whose `places` are (E, W); `late` (E, R) against the readout; `errors` and `weights` (E, R); how many are believed.
-    """
-
-    places: NDArray[np.intp]
-    rows: Floats
-    late: Floats
-    errors: Floats
-    weights: Floats
-    believed: int
-    cost: float
-
-
-@dataclass(frozen=True)
-class _Normal:
-    """The normal equations: `band` of the controls, `border` of the readout with them, right hand sides."""
-
-    factor: tuple[Floats, bool]
-    wanted: Floats
-    border: Floats
-    late: float
-    late_wanted: float
-
-    def solved(self, right: Floats) -> Floats:
-        """What the controls would be for a right hand side."""
-        return np.asarray(scipy.linalg.cho_solve_banded(self.factor, right))
-
-
-def _solved(pairs: _Pairs, readout: float, steps: int, knots: float, order: int) -> _Solved:
-    """The best readout near one, and how well it is known."""
-    spline = _Spline.over(pairs, knots, order)
-    state = _State(np.zeros((spline.count, FIGURES)), readout, np.full(FIGURES, FIRST_DEVIATION))
-    for done in range(steps):
-        before = state.readout
-        _step(spline, state, _normal(pairs, spline, state))
-        if done > 2 and abs(state.readout - before) < SETTLED:
-            break
-    return _judged(pairs, spline, state)
-
-
-def _rows(pairs: _Pairs, spline: _Spline, state: _State) -> _Rows:
-    h, source = pairs.half_diagonal, pairs.source
-    starts = pairs.frame[:, None] + state.readout * pairs.early
-    ends = pairs.frame[:, None] + 1 + state.readout * pairs.late
-    opens = spline.opens(pairs.frame)
-    shares = np.zeros((*source.shape, spline.span))
-    here, later = spline.at(starts), spline.at(ends)
-    for (first, weights, _), sign in ((here, -1.0), (later, 1.0)):
-        place = first - opens[:, None]
-        for i in range(4):
-            taken = np.take_along_axis(shares, (place + i)[..., None], 2)
-            np.put_along_axis(shares, (place + i)[..., None], taken + sign * weights[..., i, None], 2)
-    windows = state.controls[opens[:, None] + np.arange(spline.span)]
-    moved = shares @ windows
-    speed = [
-        sum(slopes[..., i, None] * state.controls[first + i] for i in range(4)) for first, _, slopes in (here, later)
-    ]
-    grown = np.exp((moved[..., 0] + 1j * moved[..., 1]) / h)
-    tilt = moved[..., 4] + 1j * moved[..., 5]
-    found = grown * source + moved[..., 2] + 1j * moved[..., 3] - source * (np.conj(tilt) * source).real / h**2
-    ones = np.ones_like(source)
-    turned = grown * source / h
-    tilting = -source / h**2
-    motion = np.stack([turned, 1j * turned, ones, 1j * ones, tilting * source.real, tilting * source.imag], -1)
-    errors = np.where(pairs.there, pairs.target - found, 0)
-    late = (motion * (speed[1] * pairs.late[..., None] - speed[0] * pairs.early[..., None])).sum(-1)
-    size = np.abs(errors)
-    spread = np.maximum(pairs.noise, _medians(size, pairs.there) / RAYLEIGH)[:, None]
-    belief = pairs.there * tukey(size, spread * RAYLEIGH)
-    weights = belief / (CORRELATED * pairs.noise[:, None]) ** 2
-    rows = (shares[..., None] * motion[:, :, None, :]).reshape(*source.shape, -1)
-    limit = CORRELATED * TUKEY_REACH * pairs.noise[:, None]
-    cost = float((pairs.there * np.minimum(size / limit, 1) ** 2).sum())
-    places = FIGURES * opens[:, None] + np.arange(rows.shape[2])
-    twice = np.concatenate([weights, weights], 1)
-    return _Rows(places, _real(rows), _real(late), _real(errors), twice, int((belief > 0.5).sum()), cost)
-
-
-def _real(values: NDArray[np.complex128]) -> Floats:
-    """Complex values (E, M, ...) as twice as many rows (E, 2 M, ...)."""
-    return np.concatenate([values.real, values.imag], 1)
-
-
-def _normal(pairs: _Pairs, spline: _Spline, state: _State) -> _Normal:
-    width, unknowns = FIGURES * spline.span, FIGURES * spline.count
-    band, wanted, border = np.zeros((width, unknowns)), np.zeros(unknowns), np.zeros(unknowns)
-    late, late_wanted = 1 / FURTHEST**2, -state.readout / FURTHEST**2
-    for part in pairs.parts():
-        rows = _rows(part, spline, state)
-        weighted = np.swapaxes(rows.rows * rows.weights[..., None], 1, 2)
-        blocks = weighted @ rows.rows
-        low, high = np.tril_indices(width)
-        places = (low - high) * unknowns + rows.places[:, high]
-        band += np.bincount(places.ravel(), blocks[:, low, high].ravel(), width * unknowns).reshape(width, unknowns)
-        wanted += _summed(rows.places, weighted @ rows.errors[..., None], unknowns)
-        border += _summed(rows.places, weighted @ rows.late[..., None], unknowns)
-        late += float((rows.weights * rows.late**2).sum())
-        late_wanted += float((rows.weights * rows.late * rows.errors).sum())
-    _add_prior(spline, state, band, wanted)
-    return _Normal((scipy.linalg.cholesky_banded(band, lower=True), True), wanted, border, late, late_wanted)
-
-
-def _summed(places: NDArray[np.intp], values: Floats, count: int) -> Floats:
-    return np.asarray(np.bincount(places.ravel(), values.ravel(), count), np.float64)
-
-
-def _add_prior(spline: _Spline, state: _State, band: Floats, wanted: Floats) -> None:
-    """Differences of the controls, and their tilts, drawn to nothing; and a trace of all, since only motion counts."""
-    taps = _differences(spline.order)
-    strength = 1 / state.deviation**2
-    parts = np.arange(spline.count - spline.order)[:, None] * FIGURES + np.arange(FIGURES)
-    differences = np.diff(state.controls, spline.order, axis=0)
-    for i, tap in enumerate(taps):
-        wanted[parts + i * FIGURES] -= strength * tap * differences
-        for j in range(i + 1):
-            band[FIGURES * (i - j), parts + j * FIGURES] += strength * tap * taps[j]
-    ridge = np.full(FIGURES, 1 / LOOSE_PX**2)
-    ridge[4:] = 1 / TILT_PX**2
-    band[0] += np.tile(ridge, spline.count)
-    wanted -= (ridge * state.controls).ravel()
-
-
-def _differences(order: int) -> Floats:
-    taps = np.ones(1)
-    for _ in range(order):
-        taps = np.convolve(taps, [-1.0, 1.0])
-    return taps[::-1] * (-1) ** order if order % 2 else taps
-
-
-def _step(spline: _Spline, state: _State, normal: _Normal) -> None:
-    """One step of Gauss and Newton, the readout solved after the controls (Schur), and the prior retuned."""
-    without, along = normal.solved(normal.wanted), normal.solved(normal.border)
-    left = normal.late - float(normal.border @ along)
-    change = float(np.clip((normal.late_wanted - float(normal.border @ without)) / left, -LONGEST_STEP, LONGEST_STEP))
-    state.controls = state.controls + (without - along * change).reshape(-1, FIGURES)
-    state.readout = float(np.clip(state.readout + change, -FURTHEST, FURTHEST))
-    met = np.sqrt((np.diff(state.controls, spline.order, axis=0) ** 2).mean(0))
-    state.deviation = np.maximum(TUNED * met, LEAST_DEVIATION)
-
-
-def _judged(pairs: _Pairs, spline: _Spline, state: _State) -> _Solved:
-    """How well the readout is known: from how differently parts of the clip pull at it (a sandwich estimate)."""
-    normal = _normal(pairs, spline, state)
-    along = normal.solved(normal.border)
-    pulls = np.zeros(0)
-    felt = total = cost = 0.0
-    believed = there = 0
-    for part in pairs.parts():
-        rows = _rows(part, spline, state)
-        late = rows.late - (rows.rows @ along[rows.places][..., None])[..., 0]  # what the controls cannot do instead
-        pulls = np.r_[pulls, (rows.weights * late * rows.errors).sum(1)]
-        felt += float((rows.weights * late**2).sum())
-        total += float(rows.weights.sum())
-        cost += rows.cost
-        believed += rows.believed
-        there += int(part.there.sum())
-    blocks = np.array([part.sum() for part in np.array_split(pulls, BLOCKS)])
-    information = normal.late - float(normal.border @ along)
-    doubt = float(np.sqrt(BLOCKS / (BLOCKS - 1) * ((blocks - blocks.mean()) ** 2).sum()) / information)
-    signal = float(np.sqrt(2 * felt / max(total, 1e-12)))
-    return _Solved(state.readout, cost, doubt, signal, believed / max(1, there))

@@ -1,0 +1,105 @@
+"""Points that a measurement followed between consecutive frames, as tables, each with the moment its row was read.
+
+All lengths are px of the analysed picture, origin in its middle; times are frames.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.geometry.robust import tukey
+from keen_horizon.core.geometry.similarity import Complex, Floats, as_complex
+from keen_horizon.core.glass.shutter import row_shares
+from keen_horizon.core.motion.matched import analysed_unit, row_medians
+from keen_horizon.core.motion.measurement import Measurement
+
+MOST_POINTS = 60  # of a pair; all of them count, since believing by one similarity drops just the rows that bend
+LEAST_POINTS = 12
+LEAST_NOISE = 0.02  # px
+AT_A_TIME = 300  # pairs
+STRETCHES, STRETCH = 6, 50  # of a long range, and pairs in each
+APART = 5  # frames that stretches are laid apart, more than one moment reaches
+RAYLEIGH = 1.1774  # the median of a length whose parts have deviation 1
+
+
+@dataclass(frozen=True)
+class ReadPairs:
+    """Points (E, M) of E pairs: where they are in the first frame, and in the next; the share (E, M) of the readout
+    after mid-frame at which each was read; which are there; and each pair's noise (E,), px.
+    """
+
+    frame: NDArray[np.intp]
+    source: Complex
+    target: Complex
+    early: Floats
+    late: Floats
+    there: NDArray[np.bool_]
+    noise: Floats
+    half_diagonal: float
+
+    def thinned(self) -> ReadPairs:
+        """Half of the points of every pair."""
+        tables = ("source", "target", "early", "late", "there")
+        return replace(self, **{name: getattr(self, name)[:, ::2] for name in tables})
+
+    def parts(self) -> Iterator[ReadPairs]:
+        """Some pairs at a time, for their tables are large."""
+        for start in range(0, len(self.frame), AT_A_TIME):
+            chosen = slice(start, start + AT_A_TIME)
+            names = ("frame", "source", "target", "early", "late", "there", "noise")
+            yield replace(self, **{name: getattr(self, name)[chosen] for name in names})
+
+
+def read_pairs(measurement: Measurement, turns: int) -> ReadPairs:
+    """The pairs of a measurement that can be believed to show one motion."""
+    evidence, size = measurement.evidence, measurement.size
+    unit = analysed_unit(size)
+    counts = np.diff(evidence.starts)
+    good = ~(measurement.cut | measurement.blind | measurement.repeated) & (counts >= LEAST_POINTS)
+    chosen = _spread(np.flatnonzero(good)) if len(evidence.moved) else np.zeros(0, np.intp)
+    table = np.zeros((len(chosen), MOST_POINTS), np.intp)
+    there = np.zeros(table.shape, np.bool_)
+    for i, pair in enumerate(chosen):
+        picked = np.unique(np.linspace(0, counts[pair] - 1, MOST_POINTS).astype(np.intp))
+        table[i, : len(picked)] = evidence.starts[pair] + picked
+        there[i, : len(picked)] = True
+    source, target = (
+        np.asarray(np.where(there, (as_complex(points)[table] - size.centre) / unit, 0), np.complex128)
+        for points in (evidence.points, evidence.moved)
+    )
+    width, height = size.width / unit, size.height / unit
+    early, late = (row_shares(points, width, height, turns) for points in (source, target))
+    half_diagonal = size.half_diagonal / unit
+    noise = _noise(source / half_diagonal, target, there)
+    frame = np.r_[0, np.cumsum(np.minimum(np.diff(chosen), APART))].astype(np.intp)  # what lies between says nothing
+    return ReadPairs(frame[: len(chosen)], source, target, early, late, there, noise, half_diagonal)
+
+
+def _spread(pairs: NDArray[np.intp]) -> NDArray[np.intp]:
+    """All pairs, or of a long range some stretches of it."""
+    if len(pairs) <= STRETCHES * STRETCH:
+        return pairs
+    starts = np.linspace(0, len(pairs) - STRETCH, STRETCHES).astype(np.intp)
+    return np.asarray(pairs[(starts[:, None] + np.arange(STRETCH)).ravel()])
+
+
+def _noise(source: Complex, target: Complex, there: NDArray[np.bool_]) -> Floats:
+    """How exactly points were followed (E,), from what a polynomial map of each pair leaves: not from the spline, which
+    would take its own smoothness for noise and collapse.
+    """
+    x, y = source.real, source.imag
+    terms = np.stack([np.ones_like(x), x, y, x * x, x * y, y * y, y**3], -1)
+    weights = there.astype(np.float64)
+    noise = np.full(len(source), LEAST_NOISE)
+    for _ in range(4):
+        weighted = np.swapaxes(terms * weights[..., None], 1, 2)
+        normal = weighted @ terms + 1e-6 * np.eye(terms.shape[-1])
+        fitted = terms @ np.linalg.solve(normal.astype(np.complex128), weighted @ target[..., None])
+        errors = np.abs(target - fitted[..., 0])
+        noise = np.maximum(LEAST_NOISE, row_medians(errors, there) / RAYLEIGH)
+        weights = there * tukey(errors, RAYLEIGH * noise[:, None])
+    return noise
