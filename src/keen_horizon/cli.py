@@ -186,7 +186,7 @@ def _lens(options: argparse.Namespace) -> None:
     notes: tuple[str, ...] = ()
     if options.profile:
         profile = read_profile(options.profile.read_bytes(), options.profile.name)
-        treatment = profile.applied(treatment, info.name, info.display)
+        treatment = profile.applied(treatment, info.name, info.display, info.rate)
     elif options.board:
         board = Board(options.board, options.across, options.down)
         treatment, notes = lens_by_board(options.source, info, times, treatment, board, _bar("looking"))

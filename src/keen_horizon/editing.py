@@ -111,7 +111,7 @@ def _corrected(
     part = Treatment.from_json(treatment.to_json() | {"range": {"in": first, "out": last}})
     part = like_source(part, info)
     target = _free(into, path.stem, part.output.container)
-    if part.motion.intent is None:
+    if part.motion.as_shot:
         measurement = Measurement.still(info.display, first, times[first : last + 1])
     else:
         measurement = measure_clip(path, info, times, first, last)

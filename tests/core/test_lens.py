@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from glass import FULL_HD, drawn_where_asked, random_lens, straight_things
@@ -165,9 +167,9 @@ def test_a_filled_window_has_no_gap(k1: float, k2: float, x: float, y: float, sq
     stage = lens_stage(lens, HALF_HD, 0.0)
     path = treated(walked(2, 1, size=HALF_HD), {"intent": None})
     grid = PlaneGrid((540, 960), np.eye(3))
-    assert not gap_mask(dense_maps(sampling_map(path, alike(stage)), 0, grid, grid), HALF_HD).any()
+    assert not gap_mask(dense_maps(sampling_map(replace(path, stage=alike(stage))), 0, grid, grid), HALF_HD).any()
     wider = type(stage)(lens, HALF_HD, stage.step * 1.01)
-    assert gap_mask(dense_maps(sampling_map(path, alike(wider)), 0, grid, grid), HALF_HD).any()
+    assert gap_mask(dense_maps(sampling_map(replace(path, stage=alike(wider))), 0, grid, grid), HALF_HD).any()
 
 
 def test_canvas_goes_from_no_gap_to_nothing_lost() -> None:
@@ -183,7 +185,7 @@ def test_canvas_goes_from_no_gap_to_nothing_lost() -> None:
 def test_the_mesh_that_renders_is_the_map() -> None:
     path = treated(walked(4, 3, size=FULL_HD), {"intent": None})
     for lens in (fisheye_of("equidistant", 150), Lens("division", (-0.2,))):
-        sampling = sampling_map(path, alike(lens_stage(lens, FULL_HD, 0.0)))
+        sampling = sampling_map(replace(path, stage=alike(lens_stage(lens, FULL_HD, 0.0))))
         grid = PlaneGrid((1080, 1920), np.eye(3))
         x, y = dense_maps(sampling, 1, grid, grid)
         rows, columns = np.arange(0, 1080, 7), np.arange(0, 1920, 11)

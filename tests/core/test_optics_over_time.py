@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -43,7 +44,7 @@ def track(figure: str, *keys: tuple[int, float] | tuple[int, float, str]) -> dic
 def gaps(made: Optics, frames: int) -> list[int]:
     stage = optics_stage(made, SIZE, 0, frames - 1)
     path = treated(walked(frames, 1, size=SIZE), {"intent": None})
-    sampling = sampling_map(path, stage)
+    sampling = sampling_map(replace(path, stage=stage))
     return [int(gap_mask(dense_maps(sampling, i, GRID, GRID), SIZE).sum()) for i in range(frames)]
 
 

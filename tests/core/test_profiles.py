@@ -63,10 +63,17 @@ def test_what_an_opencv_calibration_says_is_what_opencv_does() -> None:
 def test_a_profile_goes_to_any_resolution_of_its_aspect_only() -> None:
     profile = profile_of("Town lens", HD, FISHEYE)
     before = Treatment.from_json({"optics": {"lens": BENT.model_dump() | {"canvas": 0.4}}})
-    after = profile.applied(before, "small.mp4", Size(640, 360))
+    after = profile.applied(before, "small.mp4", Size(640, 360), 25)
     assert after.optics.lens == FISHEYE.model_copy(update={"canvas": 0.4})
     with pytest.raises(ProfileError, match=r"tall\.mp4: its picture is 1080×1920.*same aspect"):
-        profile.applied(before, "tall.mp4", Size(1080, 1920))
+        profile.applied(before, "tall.mp4", Size(1080, 1920), 25)
+
+
+def test_a_readout_is_the_same_time_at_any_frame_rate() -> None:
+    profile = profile_of("Town lens", HD, FISHEYE, readout_s=0.016)
+    given = [profile.applied(Treatment(), "clip.mp4", HD, rate).motion.rolling_shutter for rate in (25, 50, 240)]
+    assert given == pytest.approx([0.4, 0.8, 1.2])
+    assert profile_of("Town lens", HD, FISHEYE).applied(Treatment(), "clip.mp4", HD, 25).motion == Treatment().motion
 
 
 def test_the_example_in_the_docs_is_a_profile() -> None:

@@ -14,7 +14,7 @@ def test_default_document_is_the_published_one() -> None:
     assert document["motion"] == {
         "intent": "glide", "response_s": 0.8, "response_keys": [], "strength": 1.0, "strength_keys": [], "ease": [],
         "pin": {"points": [], "drift_s": 0.0}, "level": {"lines": []},
-        "freedom": ["shift", "turn", "size"], "bend_limit_px": 0, "rolling_shutter": "off", "ignore": [],
+        "freedom": ["shift", "turn", "size"], "bend_limit_px": 0, "rolling_shutter": "measured", "ignore": [],
     }  # fmt: skip
     assert Treatment.from_json(document) == Treatment()
 

@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from keen_horizon.core.errors import RangeError
 from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.glass.shutter import RowMotion
 from keen_horizon.core.lens.doubt import doubt
 from keen_horizon.core.lens.lens import Lens, equivalent_focal_length, fields_of_view, radial_table
 from keen_horizon.core.lens.over_time import OpticsStage, at_frame, focal_of, lens_of, lens_settings
@@ -33,11 +34,29 @@ USED_FROM = 3
 
 
 def drawn_optics(optics: OpticsStage) -> dict[str, Any]:
-    """What a viewer needs to bend as the renderer does, one stage for every `every` frames. And figures to show."""
+    """What a viewer needs to bend as the renderer does: one stage for every `every` frames, and how the rows of each
+    moved. And figures to show.
+    """
     every = -(-len(optics.stages) // MOST_DRAWN)
     shown = optics.stages[::every]
-    table = DRAWN_TABLE if optics.steady else DRAWN_TABLE_EACH
-    return {"every": every, "stages": [_drawn(stage, table) for stage in shown], "kept_area": optics.kept_area()}
+    table = DRAWN_TABLE if len(optics.stages) == 1 else DRAWN_TABLE_EACH
+    return {
+        "every": every,
+        "stages": [_drawn(stage, table) for stage in shown],
+        "rows": _drawn_rows(optics.rows),
+        "kept_area": optics.kept_area(),
+    }
+
+
+def _drawn_rows(rows: RowMotion | None) -> dict[str, Any] | None:
+    """See core.glass.shutter; `figures` are float32 in base64, frame by frame."""
+    if rows is None:
+        return None
+    return {"turns": rows.turns % 4, "figures": _packed(rows.figures * rows.taken[:, None, None])}
+
+
+def _packed(values: Floats) -> str:
+    return base64.b64encode(values.astype("<f4").tobytes()).decode()
 
 
 def _drawn(stage: LensStage, table: int) -> dict[str, Any]:
@@ -45,11 +64,11 @@ def _drawn(stage: LensStage, table: int) -> dict[str, Any]:
     lens, size = stage.lens, stage.size
     reach, ratios = radial_table(lens)
     places = np.linspace(0, len(ratios) - 3, table)
-    drawn = np.interp(places, np.arange(len(ratios)), ratios).astype("<f4")
+    drawn = np.interp(places, np.arange(len(ratios)), ratios)
     fields = fields_of_view(lens, size)
     return {
         "reach": reach,
-        "ratios": base64.b64encode(drawn.tobytes()).decode(),
+        "ratios": _packed(drawn),
         "step": stage.step,
         "squeeze": lens.squeeze,
         "centre": [lens.centre.real, lens.centre.imag],

@@ -28,14 +28,19 @@ def profiles(session: Session) -> list[StoredProfile]:
     return list(session.scalars(select(StoredProfile).order_by(StoredProfile.shipped, StoredProfile.id)))
 
 
-def save_profile(session: Session, clip: Clip, name: str, lens: LensSettings, focal: float | None) -> StoredProfile:
-    """Keep a clip's lens under a name that is not taken, its focal length where one is set, half-diagonals.
+def save_profile(
+    session: Session, clip: Clip, name: str, lens: LensSettings, *, focal: float | None, readout: float | None
+) -> StoredProfile:
+    """Keep a clip's lens under a name that is not taken, its focal length where one is set, half-diagonals, and its
+    readout where one is known, of the clip's frames.
 
     Raises NotPossible, ProfileError.
     """
     if not name.strip():
         raise NotPossible("Give the lens profile a name.")
-    return _added(session, profile_of(name, clip_info(clip).display, lens, focal=focal))
+    info = clip_info(clip)
+    seconds = None if readout is None else round(readout / info.rate, 6)
+    return _added(session, profile_of(name, info.display, lens, focal=focal, readout_s=seconds))
 
 
 def import_profile(session: Session, profile: Profile) -> StoredProfile:
@@ -86,7 +91,8 @@ def apply_profile(session: Session, stored: StoredProfile, clip_ids: list[int]) 
         clip = find(session, Clip, clip_id)
         if clip.state is not ClipState.READY:
             raise NotPossible(f"{clip.name} is not ready yet.")
-        treatment = profile.applied(Treatment.from_json(clip.draft or {}), clip.name, clip_info(clip).display)
+        info = clip_info(clip)
+        treatment = profile.applied(Treatment.from_json(clip.draft or {}), clip.name, info.display, info.rate)
         clip.draft = treatment.to_json()
         changed.append(clip)
     return changed

@@ -11,8 +11,9 @@ import numpy as np
 from sqlalchemy.orm import Session
 
 from keen_horizon.core.geometry.similarity import as_points
+from keen_horizon.core.glass.shutter import Readout
 from keen_horizon.core.keyframes import keyed
-from keen_horizon.core.lens.over_time import OpticsStage, enlargement, figures_over, optics_stage
+from keen_horizon.core.lens.over_time import enlargement, figures_over
 from keen_horizon.core.mapping.output import OutputFrame, output_frame
 from keen_horizon.core.media.formats import expected_bytes
 from keen_horizon.core.motion.pin import PinTrack
@@ -181,7 +182,7 @@ def render_name(render: Render) -> str:
     return f"{PurePath(render.clip.name).stem}_{ending}{begins}{PurePath(render.key or '').suffix}"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Solution:
     """A solved path as the interface draws it."""
 
@@ -193,7 +194,7 @@ class Solution:
     notes: tuple[str, ...]
     optics: Optics
     flat: PlaneTrack | None
-    lens: OpticsStage | None
+    readout: Readout
     measured: bool
 
     def to_json(self) -> dict[str, Any]:
@@ -201,7 +202,8 @@ class Solution:
         before, after = shake_curves(self.path)
         percent = 100 / self.path.size.width
         frames = self.path.first + np.arange(len(self.path.zoom))
-        step, shown = (self.lens.smallest_step, self.lens.kept_area()) if self.lens else (1.0, 1.0)
+        stage = self.path.stage
+        step, shown = (stage.smallest_step, stage.kept_area()) if stage else (1.0, 1.0)
         figures = ledger(self.path, self.output.magnified / step, shown)
         return {
             "first": self.path.first,
@@ -210,7 +212,8 @@ class Solution:
             "ledger": figures.to_json(),
             "notes": self.notes,
             "measured": self.measured,
-            "lens": drawn_optics(self.lens) if self.lens else None,
+            "readout": self.readout.to_json(),
+            "lens": drawn_optics(stage) if stage else None,
             "output": [self.output.size.width, self.output.size.height],
             "sharpen": suggested_sharpening(1 / figures.sharpness),
             "pinches": [asdict(pinch) for pinch in pinches(self.path, self.rate)],
@@ -268,14 +271,16 @@ def solve_clip(session: Session, files: FileStore, clip: Clip, treatment: Treatm
     """Solve from the stored measurement. Raises NotPossible when there is none."""
     info = clip_info(clip)
     measured = covering_range(session, clip, *treatment.frames(info.frames)) is not None
-    lens = optics_stage(treatment.optics, info.display, *treatment.frames(info.frames))
     treatment = shown_treatment(session, clip, treatment)
     measurement, pins = clip_measurement(session, files, clip, treatment), clip_pins(session, files, clip, treatment)
     path = solve_path(measurement, treatment, pins)
     output = output_frame(path, treatment, info.coded, info.pixel_aspect)
     flat = clip_flat(session, files, clip, treatment)
-    notes = solution_notes(measurement, treatment)
-    return Solution(path, info.rate, output, treatment.motion, pins, notes, treatment.optics, flat, lens, measured)
+    return Solution(
+        path=path, rate=info.rate, output=output, motion=treatment.motion, pins=pins,
+        notes=solution_notes(measurement, treatment), optics=treatment.optics, flat=flat,
+        readout=measurement.readout, measured=measured,
+    )  # fmt: skip
 
 
 def clip_trade_off(

@@ -71,7 +71,7 @@ def lens_by_board(
     profile = profile_of("board", info.display, found.lens, focal=found.focal)
     views = f"{len(found.used)} views of the board, {len(found.rejected)} left out"
     note = f"Found by {views}: its corners lie {found.error_px:.2f} px RMS from where the lens puts them."
-    return profile.applied(treatment, info.name, info.display), (note,)
+    return profile.applied(treatment, info.name, info.display, info.rate), (note,)
 
 
 def _said(left_open: Doubt) -> str:

@@ -175,7 +175,7 @@ def as_shot(treatment: Treatment) -> Treatment:
     return plain.model_copy(
         update={
             "range": treatment.range,
-            "motion": plain.motion.model_copy(update={"intent": None}),
+            "motion": plain.motion.model_copy(update={"intent": None, "rolling_shutter": "off"}),
             "output": treatment.output,
             "edges": plain.edges.model_copy(update={"size": treatment.edges.size}),
         }

@@ -13,7 +13,6 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import resized
 from keen_horizon.core.glass.shutter import Readout
-from keen_horizon.core.lens.over_time import optics_stage
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.ledger import ledger, pinch_points
@@ -32,8 +31,7 @@ def correction_report(
     readout: Readout,
 ) -> dict[str, Any]:
     """The `R.json` document."""
-    lens = optics_stage(treatment.optics, path.size, path.first, path.last)
-    figures = ledger(path, shown=lens.kept_area() if lens else 1.0)
+    figures = ledger(path, shown=path.stage.kept_area() if path.stage else 1.0)
     return {
         "clip": info.name,
         "frames": facts.frames,

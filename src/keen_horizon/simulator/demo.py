@@ -45,15 +45,17 @@ def quay_walk(frames: int = 256) -> Shot:
 
 
 def roofs_drone(frames: int = 256) -> Shot:
-    """A drone looks slowly along the roofs, buffeted by gusts."""
+    """A drone looks slowly along the roofs, buffeted by gusts; its rows are read over three fifths of a frame."""
     times, random = _samples(frames), np.random.default_rng(202)
     gust = 0.35 + 0.65 * np.exp(-((times - 5.0) ** 2) / 1.6)
     yaw = -16 + 2.9 * times + band_noise(random, times, 0.3, 3.5, 0.55) * gust
     pitch = -7.5 + band_noise(random, times, 0.3, 4.5, 0.42) * gust
     roll = band_noise(random, times, 0.25, 3.0, 0.8) * gust
+    buzz = np.random.default_rng(212)
+    yaw, pitch = (angle + band_noise(buzz, times, 5.0, 8.0, 0.12) for angle in (yaw, pitch))
     path = flight(times, yaw, pitch, roll, np.tile([0.0, -34.0, -30.0], (len(times), 1)))
     return Shot("roofs_drone_02", SIZE, RATE, frames, _world((0, -34.0, -30.0)), [], path,
-                Lens("rectilinear", 1120), Sensor(noise=1.2, seed=2))  # fmt: skip
+                Lens("rectilinear", 1120), Sensor(readout_s=0.02, noise=1.2, seed=2))  # fmt: skip
 
 
 def dinghy(frames: int = 256) -> Shot:

@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 from werkzeug.wrappers import Response
 
 from keen_horizon.core.cameras.families import FAMILIES
+from keen_horizon.core.glass.shutter import FURTHEST
 from keen_horizon.core.lens.board import board_svg
 from keen_horizon.core.lens.calibration import LEAST_ACROSS, Board
 from keen_horizon.core.lens.exchange.files import FORMS, LARGEST, read_profile, write_profile
@@ -40,6 +41,7 @@ class NewProfile(Body):
     clip: RowNumber
     lens: LensSettings
     focal: float | None = Field(default=None, ge=SHORTEST_FOCAL, le=LONGEST_FOCAL)
+    readout: float | None = Field(default=None, ge=-FURTHEST, le=FURTHEST)
 
 
 class WantedBoard(Body):
@@ -83,7 +85,10 @@ def save() -> Response:
     """Keep a clip's lens under a name."""
     wanted = body(NewProfile)
     with services().session() as session:
-        profiles.save_profile(session, find(session, Clip, wanted.clip), wanted.name, wanted.lens, wanted.focal)
+        profiles.save_profile(
+            session, find(session, Clip, wanted.clip), wanted.name, wanted.lens, focal=wanted.focal,
+            readout=wanted.readout,
+        )  # fmt: skip
         return jsonify(_all(session))
 
 

@@ -1,4 +1,4 @@
-"""A camera's motion finer than frames, solved together with the readout of its rows.
+"""A camera's motion finer than frames, solved together with the readout of its rows, or for one that is known.
 
 A point of a shaken clip moves by what the camera did between two moments that depend on its rows: t = frame + readout
 (row / rows - 1/2). The motion is a cubic B-spline in six figures; it and the readout are solved by Gauss-Newton steps
@@ -17,10 +17,9 @@ from numpy.typing import NDArray
 from keen_horizon.core.finding.read_pairs import RAYLEIGH, ReadPairs
 from keen_horizon.core.geometry.robust import TUKEY_REACH, tukey
 from keen_horizon.core.geometry.similarity import Floats
-from keen_horizon.core.glass.shutter import FURTHEST
+from keen_horizon.core.glass.shutter import FIGURES, FURTHEST, LEAST_DEPTH
 from keen_horizon.core.motion.matched import row_medians
 
-FIGURES = 6  # log size, turn (both times the half-diagonal), shift right, shift down, tilt right, tilt down
 CORRELATED = 3.0  # errors of tracks go together: rows count as with so many times their noise (at 1, it reads as 0.07)
 TUNED = 1.3  # the prior's deviation, of the RMS of what it is put on
 TILT_PX = 60.0  # deviation of a tilt, at the half-diagonal
@@ -46,8 +45,8 @@ class SolvedReadout:
 
 def solved_readout(pairs: ReadPairs, readout: float, steps: int, knots: float, order: int) -> SolvedReadout:
     """The best readout near one, and how well it is known."""
-    spline = _Spline.over(pairs, knots, order)
-    state = _State(np.zeros((spline.count, FIGURES)), readout, np.full(FIGURES, FIRST_DEVIATION))
+    spline = _Spline.over(pairs, FURTHEST, knots, order)
+    state = _State.first(spline, readout)
     for done in range(steps):
         before = state.readout
         _step(spline, state, _normal(pairs, spline, state))
@@ -57,31 +56,54 @@ def solved_readout(pairs: ReadPairs, readout: float, steps: int, knots: float, o
 
 
 @dataclass(frozen=True)
+class SolvedMotion:
+    """The motion that a spline's `controls` (K, FIGURES) make, px of the pairs that told it."""
+
+    spline: _Spline
+    controls: Floats
+
+    def at(self, times: Floats) -> Floats:
+        """The figures (..., FIGURES) at times; only differences of near ones mean anything."""
+        first, weights, _ = self.spline.at(times)
+        return np.asarray(sum(weights[..., i, None] * self.controls[first + i] for i in range(4)))
+
+
+def solved_motion(pairs: ReadPairs, readout: float, steps: int, knots: float, order: int) -> SolvedMotion:
+    """The motion that pairs tell, their rows read with a known readout. Raises LinAlgError where they tell none."""
+    spline = _Spline.over(pairs, abs(readout), knots, order)
+    state = _State.first(spline, readout)
+    for _ in range(steps):
+        _step(spline, state, _normal(pairs, spline, state), known=True)
+    return SolvedMotion(spline, state.controls)
+
+
+@dataclass(frozen=True)
 class _Spline:
     """A uniform cubic B-spline with `knots` controls a frame, `count` of them, the first value at `start`.
 
-    Differences of some `order` of its controls are drawn to nothing.
+    Differences of some `order` of its controls are drawn to nothing; readouts are no longer than `longest`.
     """
 
     start: float
     knots: float
     count: int
     order: int
+    longest: float
 
     @staticmethod
-    def over(pairs: ReadPairs, knots: float, order: int) -> _Spline:
-        """One for the motion of some pairs, whatever the readout."""
+    def over(pairs: ReadPairs, longest: float, knots: float, order: int) -> _Spline:
+        """One for the motion of some pairs."""
         first, last = float(pairs.frame[0]) - FURTHEST, float(pairs.frame[-1]) + 1 + FURTHEST
-        return _Spline(first, knots, int(np.ceil((last - first) * knots)) + 4, order)
+        return _Spline(first, knots, int(np.ceil((last - first) * knots)) + 4, order, longest)
 
     @property
     def span(self) -> int:
         """How many controls the points of one pair touch."""
-        return int(np.ceil((1 + FURTHEST) * self.knots)) + 5
+        return int(np.ceil((1 + self.longest) * self.knots)) + 5
 
     def opens(self, frame: NDArray[np.intp]) -> NDArray[np.intp]:
         """The first control that the points of pairs touch."""
-        found = np.floor((frame - FURTHEST / 2 - self.start) * self.knots).astype(np.intp)
+        found = np.floor((frame - self.longest / 2 - self.start) * self.knots).astype(np.intp)
         return np.asarray(np.minimum(found, self.count - self.span))
 
     def at(self, times: Floats) -> tuple[NDArray[np.intp], Floats, Floats]:
@@ -101,6 +123,11 @@ class _State:
     controls: Floats
     readout: float
     deviation: Floats
+
+    @staticmethod
+    def first(spline: _Spline, readout: float) -> _State:
+        """A camera that stands still, as far as anybody knows."""
+        return _State(np.zeros((spline.count, FIGURES)), readout, np.full(FIGURES, FIRST_DEVIATION))
 
 
 @dataclass(frozen=True)
@@ -152,17 +179,18 @@ def _rows(pairs: ReadPairs, spline: _Spline, state: _State) -> _Rows:
     ]
     grown = np.exp((moved[..., 0] + 1j * moved[..., 1]) / h)
     tilt = moved[..., 4] + 1j * moved[..., 5]
-    found = grown * source + moved[..., 2] + 1j * moved[..., 3] - source * (np.conj(tilt) * source).real / h**2
+    depth = 1 + (np.conj(tilt) * source).real / h**2
+    found = grown * source / np.maximum(depth, LEAST_DEPTH) + moved[..., 2] + 1j * moved[..., 3]
     ones = np.ones_like(source)
     turned = grown * source / h
     tilting = -source / h**2
     motion = np.stack([turned, 1j * turned, ones, 1j * ones, tilting * source.real, tilting * source.imag], -1)
     errors = np.where(pairs.there, pairs.target - found, 0)
     late = (motion * (speed[1] * pairs.late[..., None] - speed[0] * pairs.early[..., None])).sum(-1)
-    size = np.abs(errors)
+    size = np.abs(errors) * np.sqrt(pairs.trust)
     spread = np.maximum(pairs.noise, row_medians(size, pairs.there) / RAYLEIGH)[:, None]
     belief = pairs.there * tukey(size, spread * RAYLEIGH)
-    weights = belief / (CORRELATED * pairs.noise[:, None]) ** 2
+    weights = belief * pairs.trust / (CORRELATED * pairs.noise[:, None]) ** 2
     rows = (shares[..., None] * motion[:, :, None, :]).reshape(*source.shape, -1)
     limit = CORRELATED * TUKEY_REACH * pairs.noise[:, None]
     cost = float((pairs.there * np.minimum(size / limit, 1) ** 2).sum())
@@ -215,11 +243,12 @@ def _add_prior(spline: _Spline, state: _State, band: Floats, wanted: Floats) -> 
     wanted -= (ridge * state.controls).ravel()
 
 
-def _step(spline: _Spline, state: _State, normal: _Normal) -> None:
-    """One step of Gauss and Newton, the readout solved after the controls (Schur), and the prior retuned."""
+def _step(spline: _Spline, state: _State, normal: _Normal, known: bool = False) -> None:
+    """One step of Gauss and Newton, an unknown readout solved after the controls (Schur), and the prior retuned."""
     without, along = normal.solved(normal.wanted), normal.solved(normal.border)
     left = normal.late - float(normal.border @ along)
     change = float(np.clip((normal.late_wanted - float(normal.border @ without)) / left, -LONGEST_STEP, LONGEST_STEP))
+    change = 0.0 if known else change
     state.controls = state.controls + (without - along * change).reshape(-1, FIGURES)
     state.readout = float(np.clip(state.readout + change, -FURTHEST, FURTHEST))
     met = np.sqrt((np.diff(state.controls, spline.order, axis=0) ** 2).mean(0))

@@ -14,8 +14,10 @@ from numpy.typing import NDArray
 from keen_horizon.core.geometry.robust import tukey
 from keen_horizon.core.geometry.similarity import Complex, Floats, as_complex
 from keen_horizon.core.glass.shutter import row_shares
+from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.motion.matched import analysed_unit, row_medians
 from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.motion.straightened import FURTHEST_PX, FURTHEST_STRETCH
 
 MOST_POINTS = 60  # of a pair; all of them count, since believing by one similarity drops just the rows that bend
 LEAST_POINTS = 12
@@ -29,7 +31,7 @@ RAYLEIGH = 1.1774  # the median of a length whose parts have deviation 1
 @dataclass(frozen=True)
 class ReadPairs:
     """Points (E, M) of E pairs: where they are in the first frame, and in the next; the share (E, M) of the readout
-    after mid-frame at which each was read; which are there; and each pair's noise (E,), px.
+    after mid-frame at which each was read; which are there, and how far each is trusted; each pair's noise (E,), px.
     """
 
     frame: NDArray[np.intp]
@@ -38,45 +40,88 @@ class ReadPairs:
     early: Floats
     late: Floats
     there: NDArray[np.bool_]
+    trust: Floats
     noise: Floats
     half_diagonal: float
 
     def thinned(self) -> ReadPairs:
         """Half of the points of every pair."""
-        tables = ("source", "target", "early", "late", "there")
+        tables = ("source", "target", "early", "late", "there", "trust")
         return replace(self, **{name: getattr(self, name)[:, ::2] for name in tables})
 
     def parts(self) -> Iterator[ReadPairs]:
         """Some pairs at a time, for their tables are large."""
         for start in range(0, len(self.frame), AT_A_TIME):
             chosen = slice(start, start + AT_A_TIME)
-            names = ("frame", "source", "target", "early", "late", "there", "noise")
+            names = ("frame", "source", "target", "early", "late", "there", "trust", "noise")
             yield replace(self, **{name: getattr(self, name)[chosen] for name in names})
 
 
-def read_pairs(measurement: Measurement, turns: int) -> ReadPairs:
-    """The pairs of a measurement that can be believed to show one motion."""
+def read_pairs(measurement: Measurement, turns: int, stage: OpticsStage | None = None) -> ReadPairs:
+    """The pairs of a measurement that can be believed to show one motion, as they were filmed or seen through a lens;
+    of a long range some stretches.
+    """
+    chosen = _spread(_good(measurement))
+    frame = np.r_[0, np.cumsum(np.minimum(np.diff(chosen), APART))].astype(np.intp)  # what lies between says nothing
+    return _pairs(measurement, turns, stage, chosen, frame[: len(chosen)])
+
+
+def straight_pairs(measurement: Measurement, turns: int, stage: OpticsStage | None) -> ReadPairs:
+    """All of a measurement's good pairs, seen through a lens, at the moments of `moments`."""
+    chosen = _good(measurement)
+    return _pairs(measurement, turns, stage, chosen, moments(measurement)[chosen])
+
+
+def moments(measurement: Measurement) -> NDArray[np.intp]:
+    """The time (N,) of a range's frames, frames: shots lie apart, since the one says nothing of the other."""
+    earlier = np.r_[0, np.cumsum(measurement.cut)].astype(np.intp)
+    return np.asarray(np.arange(len(measurement)) + APART * earlier)
+
+
+def _good(measurement: Measurement) -> NDArray[np.intp]:
+    counts = np.diff(measurement.evidence.starts)
+    good = ~(measurement.cut | measurement.blind | measurement.repeated) & (counts >= LEAST_POINTS)
+    return np.flatnonzero(good) if len(measurement.evidence.moved) else np.zeros(0, np.intp)
+
+
+def _pairs(
+    measurement: Measurement,
+    turns: int,
+    stage: OpticsStage | None,
+    chosen: NDArray[np.intp],
+    frame: NDArray[np.intp],
+) -> ReadPairs:
     evidence, size = measurement.evidence, measurement.size
     unit = analysed_unit(size)
     counts = np.diff(evidence.starts)
-    good = ~(measurement.cut | measurement.blind | measurement.repeated) & (counts >= LEAST_POINTS)
-    chosen = _spread(np.flatnonzero(good)) if len(evidence.moved) else np.zeros(0, np.intp)
     table = np.zeros((len(chosen), MOST_POINTS), np.intp)
     there = np.zeros(table.shape, np.bool_)
     for i, pair in enumerate(chosen):
         picked = np.unique(np.linspace(0, counts[pair] - 1, MOST_POINTS).astype(np.intp))
         table[i, : len(picked)] = evidence.starts[pair] + picked
         there[i, : len(picked)] = True
-    source, target = (
-        np.asarray(np.where(there, (as_complex(points)[table] - size.centre) / unit, 0), np.complex128)
-        for points in (evidence.points, evidence.moved)
-    )
-    width, height = size.width / unit, size.height / unit
-    early, late = (row_shares(points, width, height, turns) for points in (source, target))
+    width, height = size.width, size.height
+    ends = [as_complex(points)[table] - size.centre for points in (evidence.points, evidence.moved)]
+    early, late = (row_shares(points, width, height, turns) for points in ends)
+    trust = np.ones(table.shape)
+    if stage is not None:
+        ends, trust = _straight(stage, ends, measurement.first + chosen)
+    there &= trust > 0
+    source, target = (np.asarray(np.where(there, points / unit, 0), np.complex128) for points in ends)
     half_diagonal = size.half_diagonal / unit
-    noise = _noise(source / half_diagonal, target, there)
-    frame = np.r_[0, np.cumsum(np.minimum(np.diff(chosen), APART))].astype(np.intp)  # what lies between says nothing
-    return ReadPairs(frame[: len(chosen)], source, target, early, late, there, noise, half_diagonal)
+    noise = _noise(source / half_diagonal, target, there, trust)
+    return ReadPairs(frame, source, target, early, late, there, trust, noise, half_diagonal)
+
+
+def _straight(stage: OpticsStage, ends: list[Complex], frame: NDArray[np.intp]) -> tuple[list[Complex], Floats]:
+    """Points (E, M) of pairs that begin at `frame` (E,), on the flat straightened picture, px from its middle at the
+    source's scale, and how far each is to be trusted there.
+    """
+    flat = [stage.on_flat(frame + end, points) for end, points in enumerate(ends)]
+    beside = stage.on_flat(frame, ends[0] + 1)
+    stretch = np.abs(beside - flat[0])
+    seen = (stretch < FURTHEST_STRETCH) & (np.maximum(np.abs(flat[0]), np.abs(flat[1])) < FURTHEST_PX)
+    return flat, np.where(seen, 1 / np.maximum(stretch, 1e-9) ** 2, 0.0)
 
 
 def _spread(pairs: NDArray[np.intp]) -> NDArray[np.intp]:
@@ -87,19 +132,19 @@ def _spread(pairs: NDArray[np.intp]) -> NDArray[np.intp]:
     return np.asarray(pairs[(starts[:, None] + np.arange(STRETCH)).ravel()])
 
 
-def _noise(source: Complex, target: Complex, there: NDArray[np.bool_]) -> Floats:
+def _noise(source: Complex, target: Complex, there: NDArray[np.bool_], trust: Floats) -> Floats:
     """How exactly points were followed (E,), from what a polynomial map of each pair leaves: not from the spline, which
     would take its own smoothness for noise and collapse.
     """
     x, y = source.real, source.imag
     terms = np.stack([np.ones_like(x), x, y, x * x, x * y, y * y, y**3], -1)
-    weights = there.astype(np.float64)
+    weights = there * trust
     noise = np.full(len(source), LEAST_NOISE)
     for _ in range(4):
         weighted = np.swapaxes(terms * weights[..., None], 1, 2)
         normal = weighted @ terms + 1e-6 * np.eye(terms.shape[-1])
         fitted = terms @ np.linalg.solve(normal.astype(np.complex128), weighted @ target[..., None])
-        errors = np.abs(target - fitted[..., 0])
+        errors = np.abs(target - fitted[..., 0]) * np.sqrt(trust)
         noise = np.maximum(LEAST_NOISE, row_medians(errors, there) / RAYLEIGH)
-        weights = there * tukey(errors, RAYLEIGH * noise[:, None])
+        weights = there * trust * tukey(errors, RAYLEIGH * noise[:, None])
     return noise

@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
-from keen_horizon.core.finding.read_motion import solved_readout
+from keen_horizon.core.finding.read_motion import SolvedReadout, solved_readout
 from keen_horizon.core.finding.read_pairs import ReadPairs, read_pairs
 from keen_horizon.core.glass.shutter import SURE, UNKNOWN, Readout
+from keen_horizon.core.lens.lens import Lens
+from keen_horizon.core.lens.over_time import OpticsStage
+from keen_horizon.core.lens.straightening import LensStage
 from keen_horizon.core.motion.measurement import Measurement
 
 KNOTS, ORDER = 1.5, 3  # controls a frame, and which of their differences are drawn to nothing
@@ -16,26 +21,40 @@ COARSE_APART, COARSE_LEAST = 0.32, 0.05  # where one that vibrates is 28 % away 
 STARTS, FIRST_STEPS, LAST_STEPS = (0.0, 0.6, -0.6), 6, 8
 BELIEVED, SIGNAL = 0.3, 0.25  # least share of the points, and least motion that a readout makes, of the noise
 LEAST_PAIRS = 24
+FISHEYES = (0.8, 1.3, 1.9, 2.6)  # w of equidistant ones: 102, 131, 158 and 185 degrees from corner to corner
+CLEAR = 0.7  # of what a flat picture leaves; a lens of 135 degrees leaves a fifth
 MOST = 1.1  # a readout: what is longer is no camera's
 
 
 def find_readout(measurement: Measurement, turns: int = 0) -> Readout:
-    """The readout of a measured range; `turns` are the quarter turns that made the stored pictures upright."""
+    """The readout of a measured range; `turns` are the quarter turns that made the stored pictures upright.
+
+    Where a picture that moves as a flat one does not tell it, it may be bent by a wide lens: then the points are looked
+    at through the fisheye that explains them best.
+    """
     pairs = read_pairs(measurement, turns)
+    unknown = replace(UNKNOWN, turns=turns)
     if len(pairs.frame) < LEAST_PAIRS:
-        return UNKNOWN
+        return unknown
     try:
-        return _found(pairs)
+        best = _best(pairs)
+        found = _judged(pairs, best)
+        if not found.enough:
+            straight = _through_fisheye(measurement, turns, best)
+            found = _judged(straight, _best(straight)) if straight is not None else found
     except np.linalg.LinAlgError:
-        return UNKNOWN  # nothing but errors was followed
+        return unknown  # nothing but errors was followed
+    return replace(found, turns=turns)
 
 
-def _found(pairs: ReadPairs) -> Readout:
+def _best(pairs: ReadPairs) -> SolvedReadout:
     fewer = pairs.thinned()
-    best = min(
-        (solved_readout(fewer, start, FIRST_STEPS, KNOTS, ORDER) for start in STARTS), key=lambda found: found.cost
-    )
-    best = solved_readout(pairs, best.readout, LAST_STEPS, KNOTS, ORDER)
+    tried = [solved_readout(fewer, start, FIRST_STEPS, KNOTS, ORDER) for start in STARTS]
+    return min(tried, key=lambda found: found.cost)
+
+
+def _judged(pairs: ReadPairs, near: SolvedReadout) -> Readout:
+    best = solved_readout(pairs, near.readout, LAST_STEPS, KNOTS, ORDER)
     others = [solved_readout(pairs, best.readout, LAST_STEPS, knots, order).readout for knots, order in OTHER_KNOTS]
     every = [best.readout, *others]
     doubt = float(np.hypot(best.doubt, (max(every) - min(every)) / 2))
@@ -44,3 +63,15 @@ def _found(pairs: ReadPairs) -> Readout:
     moved = best.signal > SIGNAL * float(np.median(pairs.noise)) and best.believed > BELIEVED
     told = smooth and moved and doubt < SURE and abs(best.readout) < MOST
     return Readout(best.readout, doubt, bool(told))
+
+
+def _through_fisheye(measurement: Measurement, turns: int, flat: SolvedReadout) -> ReadPairs | None:
+    """The points through the fisheye that leaves least; None where none leaves clearly less than a flat picture."""
+    least, chosen = CLEAR * flat.cost, None
+    for bend in FISHEYES:
+        glass = LensStage(Lens("equidistant", (bend,)), measurement.size, 1.0)
+        pairs = read_pairs(measurement, turns, OpticsStage(measurement.first, (glass,)))
+        cost = solved_readout(pairs.thinned(), flat.readout, FIRST_STEPS, KNOTS, ORDER).cost
+        if cost < least:
+            least, chosen = cost, pairs
+    return chosen

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 
@@ -11,6 +12,8 @@ from numpy.typing import NDArray
 from keen_horizon.core.cameras.families import FAMILIES
 from keen_horizon.core.errors import LensError
 from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.geometry.similarity import Complex, as_complex, as_points
+from keen_horizon.core.glass.shutter import RowMotion
 from keen_horizon.core.keyframes import keyed
 from keen_horizon.core.lens.lens import Lens
 from keen_horizon.core.lens.straightening import (
@@ -33,14 +36,20 @@ LOOKED_AT = 9  # frames, where a mean over the range is told
 
 @dataclass(frozen=True)
 class OpticsStage:
-    """The stages of frames from clip number `first`, or the one of them all."""
+    """The stages of frames from clip number `first`, or the one of them all; and of every frame how its rows moved,
+    where a rolling shutter is undone.
+    """
 
     first: int
     stages: tuple[LensStage, ...]
+    rows: RowMotion | None = None
 
     def at(self, frame: int) -> LensStage:
         """The stage of a frame of the clip; beyond the range that of its nearest."""
-        return self.stages[min(max(frame - self.first, 0), len(self.stages) - 1)]
+        stage = self.stages[self._index(frame, len(self.stages))]
+        if self.rows is None:
+            return stage
+        return replace(stage, rows=self.rows.frame(self._index(frame, len(self.rows))))
 
     def points(self, frame: int, points: Floats) -> Floats:
         """Straightened points (N, 2) of a frame in the source."""
@@ -54,6 +63,35 @@ class OpticsStage:
         """Source points (N, 2) of a frame in the straightened frame; very far away where the lens folds over."""
         return self.at(frame).straighten(points)
 
+    def each(self, frames: NDArray[np.intp], points: Floats, done: Callable[[LensStage, Floats], Floats]) -> Floats:
+        """What is `done` by each point's own stage: points (P, 2) of `frames` (P,), the result (P, ...)."""
+        if len(self.stages) == 1:
+            stage = self.stages[0]
+            if self.rows is not None:
+                stage = replace(stage, rows=self.rows.frames(np.clip(frames - self.first, 0, len(self.rows) - 1)))
+            return done(stage, points)
+        order = np.argsort(frames, kind="stable")
+        parts = np.split(order, np.flatnonzero(np.diff(frames[order])) + 1)
+        found = [done(self.at(int(frames[part[0]])), points[part]) for part in parts if len(part)]
+        back = np.empty(len(order), np.intp)
+        back[order] = np.arange(len(order))
+        return np.concatenate(found)[back] if found else done(self.stages[0], points)
+
+    def on_flat(self, frames: NDArray[np.intp], offsets: Complex) -> Complex:
+        """Source offsets (E, M) from the middle, of `frames` (E,), on the flat straightened picture, px at the source's
+        scale. What rows did is not undone.
+        """
+        of = np.repeat(frames, offsets.shape[1])
+        middle = self.stages[0].size.centre
+        straight = replace(self, rows=None).each(
+            of, as_points(offsets.ravel() + middle), lambda stage, points: stage.lens.straighten(points, stage.size)
+        )
+        return np.asarray((as_complex(straight) - middle).reshape(offsets.shape))
+
+    def with_rows(self, rows: RowMotion | None) -> OpticsStage:
+        """The same with a rolling shutter undone."""
+        return replace(self, rows=rows)
+
     def shifted(self, frames: int) -> OpticsStage:
         """The stages that many frames later, under the numbers of these."""
         return self if self.steady else replace(self, first=self.first - frames)
@@ -66,7 +104,7 @@ class OpticsStage:
     @property
     def steady(self) -> bool:
         """Whether it is the same for every frame."""
-        return len(self.stages) == 1
+        return len(self.stages) == 1 and self.rows is None
 
     @cached_property
     def smallest_step(self) -> float:
@@ -82,6 +120,14 @@ class OpticsStage:
         """The mean share of the source that the frame shows."""
         looked_at = np.unique(np.linspace(0, len(self.stages) - 1, LOOKED_AT).astype(int))
         return float(np.mean([kept_area(self.stages[i]) for i in looked_at]))
+
+    def _index(self, frame: int, count: int) -> int:
+        return min(max(frame - self.first, 0), count - 1)
+
+
+def plain_stage(size: Size, first: int) -> OpticsStage:
+    """The stage that leaves everything where it is."""
+    return OpticsStage(first, (LensStage(Lens("division", (0.0,)), size, 1.0),))
 
 
 def optics_stage(optics: Optics, size: Size, first: int = 0, last: int = 0) -> OpticsStage | None:

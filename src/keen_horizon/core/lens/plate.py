@@ -48,7 +48,7 @@ def plate_treatment(treatment: Treatment, name: str) -> Treatment:
     return treatment.model_copy(
         update={
             "optics": Optics(lens=lens),
-            "motion": Motion(intent=None),
+            "motion": Motion(intent=None, rolling_shutter="off"),
             "edges": Edges(way="leave", gap_colour=treatment.edges.gap_colour),
         }
     )

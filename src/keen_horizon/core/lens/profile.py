@@ -14,12 +14,14 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationEr
 
 from keen_horizon.core.errors import ProfileError
 from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.glass.shutter import FURTHEST
 from keen_horizon.core.lens.lens import fisheye_of
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.optics import LONGEST_FOCAL, SHORTEST_FOCAL, LensSettings
 
 SCHEMA: Literal["keen-horizon/lens-profile/1"] = "keen-horizon/lens-profile/1"
 ASPECT_TOLERANCE = 0.01
+LONGEST_READOUT_S = 0.2  # the furthest readout at six frames a second
 
 
 def _printable(text: Any) -> Any:
@@ -36,6 +38,7 @@ class Profile(BaseModel):
     """The document. `width` and `height` are those of the upright picture the lens was found on.
 
     `focal` is the focal length in half-diagonals of the frame where it is known; fisheyes tell it by themselves.
+    `readout_s` is how long the sensor reads its rows in this mode, seconds, where known; below 0 the last row first.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid", populate_by_name=True, allow_inf_nan=False)
@@ -49,6 +52,7 @@ class Profile(BaseModel):
     height: int = Field(ge=16, le=32768)
     error_px: float | None = Field(default=None, ge=0)
     focal: float | None = Field(default=None, ge=SHORTEST_FOCAL, le=LONGEST_FOCAL)
+    readout_s: float | None = Field(default=None, ge=-LONGEST_READOUT_S, le=LONGEST_READOUT_S)
     lens: LensSettings
 
     @property
@@ -61,14 +65,21 @@ class Profile(BaseModel):
         ratio = (size.width / size.height) / (self.width / self.height)
         return abs(ratio - 1) < ASPECT_TOLERANCE
 
-    def applied(self, treatment: Treatment, name: str, size: Size) -> Treatment:
-        """A treatment of the clip `name` with this lens and its focal length; its canvas stays. Raises ProfileError."""
+    def applied(self, treatment: Treatment, name: str, size: Size, rate: float) -> Treatment:
+        """A treatment of the clip `name`, `rate` frames a second, with this lens, its focal length and its readout.
+
+        Its canvas stays. Raises ProfileError.
+        """
         if not self.fits(size):
             raise ProfileError(
                 f"{name}: its picture is {size.width}×{size.height}, the profile “{self.name}” was made for "
                 f"{self.width}×{self.height}. Choose a profile of the same aspect."
             )
-        return treatment.model_copy(update={"optics": treatment.optics.with_lens(self.lens, focal=self.focal)})
+        changed: dict[str, Any] = {"optics": treatment.optics.with_lens(self.lens, focal=self.focal)}
+        if self.readout_s is not None:
+            readout = round(min(FURTHEST, max(-FURTHEST, self.readout_s * rate)), 4)
+            changed["motion"] = treatment.motion.model_copy(update={"rolling_shutter": readout})
+        return treatment.model_copy(update=changed)
 
     def to_json(self) -> dict[str, Any]:
         """Plain values for JSON, with the document's own key names."""

@@ -7,16 +7,17 @@ src_from_out of frames from clip number `first`, from the window to the straight
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Floats, as_complex, as_points
+from keen_horizon.core.lately import kept_lately
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.seen import carried, frame_shares
-from keen_horizon.core.lens.straightening import seen_border
+from keen_horizon.core.lens.straightening import seen_border, seen_borders
 
 BORDER_STEP = 16
 BOW = 1.0003  # between the points looked at, the border of what a lens saw bows by less
@@ -39,11 +40,12 @@ class SeenRegion:
     whole: bool
 
     @staticmethod
+    @kept_lately
     def of(stage: OpticsStage, size: Size, first: int, count: int) -> SeenRegion:
         """What `count` frames from clip number `first` show."""
-        glasses = [stage.at(first + i) for i in range(1 if stage.steady else count)]
-        borders = np.stack([seen_border(glass, BORDER_STEP) for glass in glasses])
-        whole = bool((frame_shares(borders, size) >= 1 / BOW).all())
+        borders = _borders(stage, first, count)
+        alone = borders if stage.rows is None else _borders(stage.with_rows(None), first, count)
+        whole = bool((frame_shares(alone, size) >= 1 / BOW).all())
         own = as_complex(size.corners()[[0, 1, 2, 3, 0]]) - size.centre
         return SeenRegion(stage, size, first, borders if whole else own[None], whole)
 
@@ -79,8 +81,10 @@ class SeenRegion:
 
     def _kept(self, planes: Floats, frames: NDArray[np.intp]) -> Floats:
         grid = as_points(_grid(self.size) + self.size.centre)
-        straight = [self.stage.straighten(int(i), grid) for i in (frames[:1] if self.stage.steady else frames)]
-        offsets = np.stack([as_complex(points) for points in straight]) - self.size.centre
+        chosen = frames[:1] if self.stage.steady else frames
+        every = np.tile(grid, (len(chosen), 1))
+        straight = self.stage.each(np.repeat(chosen, len(grid)), every, lambda stage, part: stage.straighten(part))
+        offsets = as_complex(straight).reshape(len(chosen), -1) - self.size.centre
         whole = self._within(offsets).mean(1)
         seen = self._within(carried(offsets, np.asarray(np.linalg.inv(planes), np.float64))).mean(1)
         return np.asarray(np.minimum(1.0, seen / np.maximum(whole, 1e-9)))
@@ -91,15 +95,22 @@ class SeenRegion:
         if not self.whole:
             return flat_places
         places = as_points((flat_places + self.size.centre).ravel()).reshape(*flat_places.shape, 2)
-        if self.stage.steady:
-            bent = self.stage.points(0, places.reshape(-1, 2)).reshape(places.shape)
-        else:
-            bent = np.stack([self.stage.points(int(i), part) for i, part in zip(frames, places, strict=True)])
+        of = np.repeat(frames, flat_places.shape[1])
+        bent = self.stage.each(of, places.reshape(-1, 2), lambda stage, part: stage.points(part))
         return np.asarray(as_complex(bent.reshape(-1, 2)).reshape(flat_places.shape) - self.size.centre)
 
     def _within(self, points: Complex) -> NDArray[np.bool_]:
         """Whether points, px from the middle, lie in the frame."""
         return (np.abs(points.real) <= self.size.width / 2) & (np.abs(points.imag) <= self.size.height / 2)
+
+
+def _borders(stage: OpticsStage, first: int, count: int) -> Complex:
+    if stage.steady or len(stage.stages) > 1:
+        glasses = [stage.at(first + i) for i in range(1 if stage.steady else count)]
+        return np.stack([seen_border(glass, BORDER_STEP) for glass in glasses])
+    assert stage.rows is not None
+    of = np.clip(first - stage.first + np.arange(count), 0, len(stage.rows) - 1)
+    return seen_borders(replace(stage.stages[0], rows=stage.rows), of, BORDER_STEP)
 
 
 def in_parts(function: Callable[[slice], Floats], count: int) -> Floats:

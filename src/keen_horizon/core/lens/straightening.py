@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, as_complex
+from keen_horizon.core.glass.shutter import RowMotion
 from keen_horizon.core.lens.lens import Lens, straight_reach
 from keen_horizon.core.lens.projection import flat, projected
 from keen_horizon.core.lens.seen import NOWHERE, frame_shares
@@ -28,6 +29,7 @@ EDGE_PX = 1e-6
 RIM = 360  # points round the circle that a lens can be undone within
 BORDER_STEP = 8  # pixels; between them a straightened border bows by hundredths of a pixel
 USUAL_FOCAL = 1.2  # half-diagonals, where nothing tells it: about 80 degrees from corner to corner
+ROW_ROUNDS = 3  # a row's motion moves the row that is read: a twentieth of it is left by each round, and less
 NO_TURN = (1.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 1.0)
 
 
@@ -69,22 +71,36 @@ class LensStage:
     """From the straightened frame to the bent source, both of display size `size`.
 
     `step` is straightened half-diagonals, at the source's scale in the middle, for one of the frame: above 1 the
-    middle is shown smaller than it was shot.
+    middle is shown smaller than it was shot. `rows`, where there are any, tell how a rolling shutter's rows moved the
+    straightened picture against the middle row's moment: that is undone, and the source's place decides the row.
     """
 
     lens: Lens
     size: Size
     step: float
     view: View = View()
+    rows: RowMotion | None = None
 
     def points(self, points: Floats) -> Floats:
         """Straightened points (N, 2) in the source."""
-        return self.lens.bend(self._pixels(self.view.to_flat(self._offsets(points) * self.step)), self.size)
+        straight = self._pixels(self.view.to_flat(self._offsets(points) * self.step))
+        places = self.lens.bend(straight, self.size)
+        for _ in range(ROW_ROUNDS if self.rows is not None else 0):
+            assert self.rows is not None
+            places = self.lens.bend(self.rows.read(straight, self.rows.shares(places)), self.size)
+        return places
 
     def straighten(self, points: Floats) -> Floats:
         """Source points (N, 2) in the straightened frame; very far away where the lens folds over."""
-        seen = self._offsets(self.lens.straighten(points, self.size))
-        return self._pixels(self.view.from_flat(seen) / self.step)
+        return self.shown(self.at_middle_row(points, self.lens.straighten(points, self.size)))
+
+    def shown(self, straight: Floats) -> Floats:
+        """Points (N, 2) of the flat straightened picture, px at the source's scale, in the straightened frame."""
+        return self._pixels(self.view.from_flat(self._offsets(straight)) / self.step)
+
+    def at_middle_row(self, points: Floats, straight: Floats) -> Floats:
+        """Source points (N, 2) that the lens alone puts at `straight`, where they lay at the middle row's moment."""
+        return straight if self.rows is None else self.rows.unread(straight, self.rows.shares(points))
 
     @property
     def camera(self) -> Floats:
@@ -94,7 +110,8 @@ class LensStage:
 
     def rays(self, points: Floats) -> Floats:
         """Source points (N, 2) as unit rays (N, 3) of a camera whose focal length the view tells."""
-        flat_points = np.column_stack([self._offsets(self.lens.straighten(points, self.size)), np.ones(len(points))])
+        straight = self.at_middle_row(points, self.lens.straighten(points, self.size))
+        flat_points = np.column_stack([self._offsets(straight), np.ones(len(points))])
         rays = flat_points @ np.linalg.inv(self.camera).T
         return np.asarray(rays / np.linalg.norm(rays, axis=1, keepdims=True))
 
@@ -107,7 +124,7 @@ class LensStage:
     @property
     def matrix(self) -> Floats | None:
         """The map as a homography (3, 3) on pixels; None where it is none."""
-        if not (self.lens.plain and self.view.planar):
+        if not (self.lens.plain and self.view.planar) or self.rows is not None:
             return None
         h, middle = self.size.half_diagonal, self.size.centre
         pixels = np.array([[h, 0, middle.real], [0, h, middle.imag], [0, 0, 1]])
@@ -149,17 +166,37 @@ def seen_border(stage: LensStage, step: int = BORDER_STEP) -> Complex:
 
     It is the source's border and the circle up to which the lens can be undone; very far away points break it.
     """
+    of = 0 if stage.rows is None else stage.rows.of
+    return np.asarray(seen_borders(stage, np.atleast_1d(of), step)[0])
+
+
+def seen_borders(stage: LensStage, of: NDArray[np.intp], step: int = BORDER_STEP) -> Complex:
+    """The same (N, M) for the frames `of` (N,) that the stage's rows know, all seen through one lens."""
     size = stage.size
-    nowhere = np.full((1, 2), NOWHERE)
     middle = np.array([size.centre.real, size.centre.imag])
-    source = size.border(step=step)
+    source, straight = _source_border(size, step), _straight_border(stage.lens, size, step)
+    if stage.rows is not None:
+        stage = replace(stage, rows=stage.rows.frames(np.repeat(of, len(source))))
+    every = stage.at_middle_row(np.tile(source, (len(of), 1)), np.tile(straight, (len(of), 1)))
+    border = as_complex(stage.shown(every) - middle).reshape(len(of), -1)
     corners = np.cumsum([len(side) for side in size.sides(step=step)[:-1]])
-    border = np.insert(stage.straighten(source), corners, nowhere, 0)
+    border = np.insert(border, corners, complex(NOWHERE, NOWHERE), axis=1)
     reach = straight_reach(stage.lens) * size.half_diagonal * min(1.0, stage.lens.squeeze)
-    if np.hypot(*(stage.lens.straighten(source, size) - middle).T).max() > 0.9 * reach:
-        rim = _rim(stage)
-        border = np.concatenate([border, nowhere, rim, rim[:1]])
-    return as_complex(border - middle)
+    if np.hypot(*(straight - middle).T).max() > 0.9 * reach:
+        rim = as_complex(_rim(stage) - middle)
+        closed = np.concatenate([[complex(NOWHERE, NOWHERE)], rim, rim[:1]])
+        border = np.concatenate([border, np.broadcast_to(closed, (len(of), len(closed)))], axis=1)
+    return np.asarray(border)
+
+
+@lru_cache(maxsize=64)
+def _source_border(size: Size, step: int) -> Floats:
+    return size.border(step=step)
+
+
+@lru_cache(maxsize=64)
+def _straight_border(lens: Lens, size: Size, step: int) -> Floats:
+    return lens.straighten(_source_border(size, step), size)
 
 
 @lru_cache(maxsize=4096)

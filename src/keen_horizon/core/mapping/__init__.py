@@ -1,1 +1,1 @@
-"""CameraPath (and, later, lenses) -> SamplingMap, from which the preview and the render both draw."""
+"""CameraPath -> SamplingMap, from which the preview and the render both draw."""

@@ -153,7 +153,16 @@ def _planar_maps(matrix: Floats, rows: int, columns: int) -> Maps:
     return x, y
 
 
-def sampling_map(path: CameraPath, lens: Stage | None = None, matrices: Floats | None = None) -> SamplingMap:
-    """The map of a camera path, or of other `matrices` (N, 3, 3) for its frames, and of a lens where one is set."""
-    planar = PlanarStage(path.first, path.matrices() if matrices is None else matrices)
-    return SamplingMap(path.size, (planar,) if lens is None else (planar, lens))
+def sampling_map(path: CameraPath) -> SamplingMap:
+    """The map of a camera path, and of the lens and the rows that it was solved behind."""
+    return _composed(path, path.matrices(), path.stage)
+
+
+def lending_map(path: CameraPath, offset: int) -> SamplingMap:
+    """The map from the output of a frame into the source of the one `offset` away."""
+    return _composed(path, path.lending_matrices(offset), path.stage and path.stage.shifted(offset))
+
+
+def _composed(path: CameraPath, matrices: Floats, stage: Stage | None) -> SamplingMap:
+    planar = PlanarStage(path.first, matrices)
+    return SamplingMap(path.size, (planar,) if stage is None else (planar, stage))

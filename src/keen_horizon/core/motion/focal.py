@@ -9,8 +9,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.lately import kept_lately
 from keen_horizon.core.lens.over_time import OpticsStage
-from keen_horizon.core.motion.lately import kept_lately
 from keen_horizon.core.motion.matched import NOISE_PX, MatchedPoints, analysed_unit, matched_points
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.robust import MINIMUM_INLIERS

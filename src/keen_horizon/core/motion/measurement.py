@@ -163,7 +163,7 @@ class Measurement:
             believed=self.evidence.believed, moved=self.evidence.moved, match_frames=self.evidence.matches.frames,
             match_starts=self.evidence.matches.starts, match_points=self.evidence.matches.points,
             match_moved=self.evidence.matches.moved,
-            readout=[self.readout.frames, self.readout.doubt, self.readout.enough],
+            readout=[self.readout.frames, self.readout.doubt, self.readout.enough, self.readout.turns],
         )  # fmt: skip
         partial.replace(path)
 
@@ -227,8 +227,8 @@ def _evidence(data: Any) -> Evidence:
 def _readout(data: Any) -> Readout:
     if int(data["format"]) < 4:
         return UNKNOWN
-    frames, doubt, enough = data["readout"].tolist()
-    return Readout(frames, doubt, bool(enough))
+    frames, doubt, enough, *turns = data["readout"].tolist()  # the first of format 4 did not keep the turns
+    return Readout(frames, doubt, bool(enough), int(*turns))
 
 
 def measurement_notes(measurement: Measurement) -> tuple[str, ...]:
@@ -256,7 +256,7 @@ def _readout_note(readout: Readout) -> str:
     way = "the last row first" if readout.frames < 0 else "the first row first"
     return (
         f"The sensor's rows are read one after another, over {abs(readout.frames):.2f} of a frame, {way} "
-        f"(confidence {100 * readout.confidence:.0f} %): shaken, the picture leans and wobbles. That is measured only."
+        f"(confidence {100 * readout.confidence:.0f} %): shaken, the picture leans and wobbles."
     )
 
 

@@ -15,9 +15,10 @@ from numpy.typing import NDArray
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Floats, Similarities, as_complex, as_points
 from keen_horizon.core.geometry.tilt import fit_tilts, tilted
+from keen_horizon.core.lately import kept_lately
 from keen_horizon.core.lens.over_time import OpticsStage
+from keen_horizon.core.lens.straightening import LensStage
 from keen_horizon.core.motion.graph import Graph, bridged
-from keen_horizon.core.motion.lately import kept_lately
 from keen_horizon.core.motion.matched import (
     NOISE_PX,
     MatchedPoints,
@@ -76,16 +77,12 @@ def _through(stage: OpticsStage, points: MatchedPoints, first: int) -> tuple[Com
 
 def _straight(stage: OpticsStage, frames: NDArray[np.intp], points: Floats) -> tuple[Complex, Floats]:
     """Points (P, 2), each of its own frame, straightened, and the step of each frame's stage."""
-    if stage.steady:
-        return as_complex(stage.straighten(0, points)), np.full(len(points), stage.largest_step)
-    found, steps = np.zeros(len(points), np.complex128), np.ones(len(points))
-    order = np.argsort(frames, kind="stable")
-    for rows in np.split(order, np.flatnonzero(np.diff(frames[order])) + 1):
-        if len(rows):
-            number = int(frames[rows[0]])
-            found[rows] = as_complex(stage.straighten(number, points[rows]))
-            steps[rows] = stage.at(number).step
-    return found, steps
+
+    def with_step(glass: LensStage, part: Floats) -> Floats:
+        return np.column_stack([glass.straighten(part), np.full(len(part), glass.step)])
+
+    found = stage.each(frames, points, with_step)
+    return as_complex(found[:, :2]), found[:, 2]
 
 
 def _fitted(

@@ -16,9 +16,10 @@ from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 from keen_horizon.core.geometry.similarity import Floats, as_points
+from keen_horizon.core.lately import kept_lately
 from keen_horizon.core.lens.over_time import OpticsStage
+from keen_horizon.core.lens.straightening import LensStage
 from keen_horizon.core.motion.graph import BLIND_SIGMA, PAIR_SIGMA
-from keen_horizon.core.motion.lately import kept_lately
 from keen_horizon.core.motion.matched import NOISE_PX, MatchedPoints, analysed_unit, biweight, matched_points
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.posegraph import robust_values
@@ -70,16 +71,13 @@ def _rays(stage: OpticsStage, points: MatchedPoints, end: int, first: int) -> tu
     """Unit rays (E, M, 3) of the points at one end of their matches, and the angle (E, M) that a pixel has there."""
     numbers = points.numbers(end) + first
     places = as_points((points.source, points.target)[end][points.there])
-    rays, angles = np.zeros((len(places), 3)), np.zeros(len(places))
-    order = np.zeros(len(places), np.intp) if stage.steady else np.argsort(numbers, kind="stable")
-    parts = [np.arange(len(places))]
-    if not stage.steady:
-        parts = np.split(order, np.flatnonzero(np.diff(numbers[order])) + 1)
-    for rows in parts:
-        if len(rows):
-            glass = stage.at(int(numbers[rows[0]]))
-            rays[rows] = glass.rays(places[rows])
-            angles[rows] = np.linalg.norm(glass.rays(places[rows] + (1.0, 0.0)) - rays[rows], axis=1)
+
+    def seen(glass: LensStage, part: Floats) -> Floats:
+        rays = glass.rays(part)
+        return np.column_stack([rays, np.linalg.norm(glass.rays(part + (1.0, 0.0)) - rays, axis=1)])
+
+    found = stage.each(numbers, places, seen)
+    rays, angles = found[:, :3], found[:, 3]
     return points.table(rays), points.table(angles)
 
 

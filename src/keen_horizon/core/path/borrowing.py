@@ -52,16 +52,18 @@ def borrowing(
     tilt: Complex,
     size: Size,
     offsets: tuple[int, ...],
+    room: Floats,
     count: int = RAYS,
 ) -> Borrowing:
-    """What frames with centred `poses` (N,) can lend to outputs corrected by `correction` (N,) and `tilt` (N,).
+    """What frames with centred `poses` (N,), shrunk by `room` (N,), can lend to outputs corrected by `correction` (N,)
+    and `tilt` (N,).
 
     It is looked for along `count` rays, a multiple of four.
     """
     border = as_complex(_ring(size, count)) - size.centre
     rays = tilted(tilt, border, size) if tilt.any() else np.broadcast_to(border, (len(poses), count))
     every, ray = (index.ravel() for index in np.indices(rays.shape))
-    low, high = _covered(correction, every, rays.ravel(), size, 0.0)
+    low, high = _covered(correction, every, rays.ravel(), size, 0.0, room)
     reach = np.where(low <= 0, np.clip(high, 0, 1), 0.0)
     short = np.flatnonzero(reach < 1)  # only these rays need anybody
     frame = every[short]
@@ -73,8 +75,9 @@ def borrowing(
         wanting = np.flatnonzero(found < 1)
         other = np.arange(len(poses)) + offset
         there = (other >= 0) & (other < len(poses))
-        motion = poses[np.clip(other, 0, len(poses) - 1)].inverse() @ seen
-        low, high = _covered(motion, frame[wanting], along[wanting], size, MARGIN_PX)
+        lender = np.clip(other, 0, len(poses) - 1)
+        motion = poses[lender].inverse() @ seen
+        low, high = _covered(motion, frame[wanting], along[wanting], size, MARGIN_PX, room[lender])
         low[~there[frame[wanting]]] = np.inf
         lent.append((wanting, low, high))
         _extend(found, *lent[-1])
@@ -104,22 +107,24 @@ def _ring(size: Size, count: int) -> Floats:
 
 
 def _covered(
-    motion: Similarities, frame: NDArray[np.intp], rays: Rays, size: Size, margin: float
+    motion: Similarities, frame: NDArray[np.intp], rays: Rays, size: Size, margin: float, room: Floats
 ) -> tuple[Reals, Reals]:
-    """For points u r of rays r (M,), moved as their `frame` (M,) is: the interval of u that lands inside a frame.
+    """For points u r of rays r (M,), moved as their `frame` (M,) is: the interval of u that lands inside a frame shrunk
+    by `room` (N,).
 
     Low above high if none does.
     """
     z, t = (values.astype(rays.dtype)[frame] for values in (motion.z, motion.t))
-    low, high = _between(z.real * rays.real - z.imag * rays.imag, t.real, size.width / 2 - margin)
-    down_low, down_high = _between(z.real * rays.imag + z.imag * rays.real, t.imag, size.height / 2 - margin)
+    shrunk = room.astype(rays.real.dtype)[frame]
+    low, high = _between(z.real * rays.real - z.imag * rays.imag, t.real, size.width / 2 / shrunk - margin)
+    down_low, down_high = _between(z.real * rays.imag + z.imag * rays.real, t.imag, size.height / 2 / shrunk - margin)
     np.maximum(low, down_low, out=low)
     np.minimum(high, down_high, out=high)
     high[low > high] = -np.inf
     return low, high
 
 
-def _between(slope: Reals, at: Reals, half: float) -> tuple[Reals, Reals]:
+def _between(slope: Reals, at: Reals, half: Reals) -> tuple[Reals, Reals]:
     """The interval of u, (M,) each end, for which |slope u + at| <= half."""
     slope[np.abs(slope) < 1e-9] = 1e-9
     inverse = 1 / slope

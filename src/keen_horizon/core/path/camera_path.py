@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Similarities
 from keen_horizon.core.geometry.tilt import tilt_matrices
+from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.region import SeenRegion
 from keen_horizon.core.path.borrowing import Borrowing
 from keen_horizon.core.path.window import centred_corners, gap_areas, kept_areas
@@ -33,7 +34,8 @@ class CameraPath:
     `wanted_zoom` (N,) is the enlargement a frame would need if no limit held; `measured` and `steadied` are the
     poses before and after, `measured_tilts` and `steadied_tilts` their perspective; `lenders` the poses that go
     with that perspective. `limited` tells whether the zoom limit changed the path; `borrowed` what frames lend to
-    each other, if that was asked for. `region` is what the window may show where that is not the frame.
+    each other, if that was asked for. `region` is what the window may show where that is not the frame; `stage` is
+    what lies between the steadied picture and the filmed one, lens and rows.
     """
 
     size: Size
@@ -52,6 +54,7 @@ class CameraPath:
     nudge: Window = UNTOUCHED
     stretch: Floats | None = None
     region: SeenRegion | None = None
+    stage: OpticsStage | None = None
 
     def __len__(self) -> int:
         return len(self.shrink)

@@ -2,29 +2,33 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from numpy.typing import NDArray
 
-from keen_horizon.core.lens.over_time import knows_angles, optics_stage
+from keen_horizon.core.glass.shutter import UNKNOWN
+from keen_horizon.core.lens.over_time import knows_angles
 from keen_horizon.core.motion.measurement import Measurement, measurement_notes
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.ledger import ledger, open_areas
 from keen_horizon.core.path.levelling import level_note
-from keen_horizon.core.path.turning import turning_stage
+from keen_horizon.core.path.seen_through import eased_frames, seen_through
 from keen_horizon.core.treatment.document import Treatment
 
 
 def solution_notes(measurement: Measurement, treatment: Treatment) -> tuple[str, ...]:
     """Of the level, where that is the intent, of what a lens allows, and of the measurement."""
-    notes = measurement_notes(measurement)
-    optics = treatment.optics
-    stage = optics_stage(optics, measurement.size, measurement.first, measurement.last)
-    angles = turning_stage(measurement, treatment, stage) if stage is not None else None
-    if angles is not None:
+    through = seen_through(measurement, treatment)
+    notes = measurement_notes(replace(measurement, readout=UNKNOWN) if through.readout else measurement)
+    if through.readout:
+        notes = (_readout_told(through.readout, treatment), *notes)
+    if through.turning:
+        assert through.stage is not None
         told = "The lens tells its angles"
-        if not knows_angles(optics):
-            degrees = 2 * np.degrees(np.arctan(1 / angles.at(measurement.first).view.focal))
+        if not knows_angles(treatment.optics):
+            degrees = 2 * np.degrees(np.arctan(1 / through.stage.at(measurement.first).view.focal))
             told = f"The motion tells the lens's angles ({degrees:.0f}° from corner to corner of a straight picture)"
         notes = (f"{told}: shake is taken out by turning the camera behind it.", *notes)
     if treatment.motion.intent == "level":
@@ -39,6 +43,13 @@ def outcome_notes(path: CameraPath, treatment: Treatment, pins: tuple[PinTrack, 
         for number, pin in enumerate(pins, 1)
         if (pin.trail.confidence <= 0).any()
     ]
+    eased = eased_frames(path.stage)
+    if eased.any():
+        assert path.stage is not None
+        notes.append(
+            f"In {_stretches(eased, path.stage.first)} the rows moved further than the zoom limit leaves room for: "
+            "they are put right in part."
+        )
     figures = ledger(path)
     if figures.limited:
         more = f"a zoom of {figures.wanted_zoom:.3f}x" if figures.wanted_zoom > figures.zoom else "more zoom"
@@ -47,6 +58,12 @@ def outcome_notes(path: CameraPath, treatment: Treatment, pins: tuple[PinTrack, 
     if gaps.any() and not treatment.gaps_wanted:
         notes.append(f"The window as it was moved leaves a gap in {_stretches(gaps, path.first)}.")
     return tuple(notes)
+
+
+def _readout_told(readout: float, treatment: Treatment) -> str:
+    way = "the last row first" if readout < 0 else "the first row first"
+    by = "as measured" if treatment.motion.rolling_shutter == "measured" else "set by hand"
+    return f"The rolling shutter is undone: {abs(readout):.2f} of a frame, {way}, {by}."
 
 
 def _stretches(marked: NDArray[np.bool_], first: int) -> str:

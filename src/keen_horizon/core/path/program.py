@@ -46,14 +46,18 @@ class Wish:
 
 @dataclass(frozen=True)
 class Limits:
-    """What binds a path: window `corners` (4,) or (N, 4) that must stay inside the source, the least |z|."""
+    """What binds a path: window `corners` (4,) or (N, 4) that must stay inside the source shrunk by `room` (N,), the
+    least |z|.
+    """
 
     corners: Complex
     least_size: float
+    room: Floats
 
     def part(self, frames: slice) -> Limits:
         """The limits of some frames."""
-        return self if self.corners.ndim == 1 else Limits(self.corners[frames], self.least_size)
+        corners = self.corners if self.corners.ndim == 1 else self.corners[frames]
+        return Limits(corners, self.least_size, self.room[frames])
 
 
 def corrections(poses: Similarities, wish: Wish, size: Size, limits: Limits | None) -> Similarities:
@@ -144,18 +148,19 @@ def _limit_rows(
     columns: list[int], known: Floats, strength: Floats, size: Size, limits: Limits
 ) -> tuple[Floats, Floats]:
     radius = size.half_diagonal
-    inside, room = containment_rows(size, limits.corners)
+    inside, bound = containment_rows(size, limits.corners)
+    room = bound / limits.room[:, None]
     inside = inside / np.array([radius, radius, 1.0, 1.0])
     if 0 in columns:
         smallest = np.broadcast_to([-1.0 / radius, 0.0, 0.0, 0.0], (*inside.shape[:-2], 1, 4))
         inside = np.concatenate([inside, smallest], -2)
-        room = np.append(room, -limits.least_size)
+        room = np.column_stack([room, np.full(len(room), -limits.least_size)])
     made = _share(known, strength, radius, 1 in columns and 0 not in columns)
     made[:, columns] = 0.0
     if 0 in columns:
         made[:, 0] = (1 - strength) * radius
     taken = made @ inside.T if inside.ndim == 2 else np.einsum("nmk,nk->nm", inside, made)
-    return inside[..., columns], room[None, :] - taken
+    return inside[..., columns], room - taken
 
 
 def _without(known: Floats, columns: list[int]) -> Floats:

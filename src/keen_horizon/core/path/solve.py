@@ -13,7 +13,7 @@ than it needs. Otherwise the window is fixed at the limit and the program solved
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -21,7 +21,8 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.similarity import Complex, Similarities
 from keen_horizon.core.geometry.tilt import tilted
-from keen_horizon.core.lens.over_time import optics_stage
+from keen_horizon.core.lens.over_time import OpticsStage
+from keen_horizon.core.lens.region import SeenRegion
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.motion.straightened import straightened
@@ -31,10 +32,11 @@ from keen_horizon.core.path.camera_path import CameraPath, joined_paths
 from keen_horizon.core.path.levelling import level_poses
 from keen_horizon.core.path.pinned import pin_freedom, pinned_poses
 from keen_horizon.core.path.program import Limits, corrections
+from keen_horizon.core.path.seen_through import room_for_rows, seen_through, within_room
 from keen_horizon.core.path.shots import shots
 from keen_horizon.core.path.straightened_marks import straightened_marks
 from keen_horizon.core.path.tilting import MOST, MOST_STRAIGHTENED, tilt_corrections
-from keen_horizon.core.path.turning import TurningShot, turning_shots, turning_stage
+from keen_horizon.core.path.turning import TurningShot, turning_shots
 from keen_horizon.core.path.window import centred_corners, window_zoom
 from keen_horizon.core.path.wish import wish_for
 from keen_horizon.core.treatment.document import Treatment
@@ -42,6 +44,7 @@ from keen_horizon.core.treatment.document import Treatment
 Floats = NDArray[np.float64]
 
 ROOMS = 6
+ROWS_SHARE = 0.5  # of what a zoom limit allows: the most that rows may ask for, so that some is left for the path
 FAR = 1e9
 
 
@@ -63,30 +66,85 @@ class PathProblem:
     def __init__(
         self, measurement: Measurement, treatment: Treatment, pins: tuple[PinTrack, ...] = (), rays: int = RAYS
     ) -> None:
-        self._edges = treatment.edges
-        lens = optics_stage(treatment.optics, measurement.size, measurement.first, measurement.last)
-        self._shots: list[_ShotProblem] | list[TurningShot]
-        angles = turning_stage(measurement, treatment, lens) if lens is not None else None
-        if angles is not None:
-            self._shots = turning_shots(measurement, treatment, angles)
-            return
-        if lens is not None:
-            measurement = straightened(measurement, lens)
-            treatment, pins = straightened_marks(treatment, pins, lens)
-        self._shots = [_ShotProblem(shot, treatment, pins, rays) for shot in shots(measurement)]
+        self._edges, self._rays = treatment.edges, rays
+        self._measurement, self._treatment, self._pins = measurement, treatment, pins
+        self._through = seen_through(measurement, treatment)
+        stage = self._through.stage
+        if stage is not None and not self._through.turning:
+            self._measurement = straightened(measurement, stage)
+            self._treatment, self._pins = straightened_marks(treatment, pins, stage)
+        self._within: dict[float, list[_ShotProblem] | list[TurningShot]] = {}
 
     def path(self, limit: float) -> CameraPath:
         """The path within a zoom limit. Raises SolveError."""
-        paths = [shot.path(limit) for shot in self._shots]
+        paths = [shot.path(limit) for shot in self._shots(limit)]
         path = paths[0] if len(paths) == 1 else joined_paths(paths)
         if self._edges.way == "trim":
             path = replace(path, shrink=np.full(len(path), path.shrink.max()))
         return replace(path, nudge=self._edges.window)
 
+    @cached_property
+    def _row_room(self) -> float:
+        """The zoom that undoing all rows asks for."""
+        stage = self._through.stage
+        return float(room_for_rows(stage, len(self._measurement)).max()) if stage is not None else 1.0
+
+    def _shots(self, limit: float) -> list[_ShotProblem] | list[TurningShot]:
+        """The shots' problems; rows that move further than a limit leaves room for are undone in part."""
+        room = self._row_room
+        if self._edges.way != "leave":
+            share = 1.0 if self._edges.way == "borrow" else ROWS_SHARE
+            room = min(room, 1 + share * (limit - 1))
+        if room not in self._within:
+            self._within[room] = self._problems(room)
+        return self._within[room]
+
+    def _problems(self, room: float) -> list[_ShotProblem] | list[TurningShot]:
+        stage, count = self._through.stage, len(self._measurement)
+        within = stage if stage is None or room >= self._row_room else within_room(stage, room, count)
+        if self._through.turning:
+            assert stage is not None
+            assert within is not None
+            return turning_shots(self._measurement, self._treatment, stage, within)
+        glass = _Glass.of(within, self._measurement)
+        return [_ShotProblem(shot, self._treatment, self._pins, self._rays, glass) for shot in shots(self._measurement)]
+
+
+@dataclass(frozen=True)
+class _Glass:
+    """What a path is shown through: its `stage`; with rows, the region that frames show and by how much a window must
+    be shrunk (N,) for the rows' sake on frames from clip number `first`.
+    """
+
+    first: int
+    stage: OpticsStage | None
+    region: SeenRegion | None
+    room: Floats
+
+    @staticmethod
+    def of(stage: OpticsStage | None, measurement: Measurement) -> _Glass:
+        """That of a whole range."""
+        first, count = measurement.first, len(measurement)
+        if stage is None or stage.rows is None:
+            return _Glass(first, stage, None, np.ones(count))
+        region = SeenRegion.of(stage, measurement.size, first, count)
+        return _Glass(first, stage, region, room_for_rows(stage, count))
+
+    def room_of(self, shot: Measurement) -> Floats:
+        """The room of a shot's frames."""
+        return self.room[shot.first - self.first :][: len(shot)]
+
 
 class _ShotProblem:
-    def __init__(self, shot: Measurement, treatment: Treatment, pins: tuple[PinTrack, ...], rays: int) -> None:
-        self.rays = rays
+    def __init__(
+        self,
+        shot: Measurement,
+        treatment: Treatment,
+        pins: tuple[PinTrack, ...],
+        rays: int,
+        glass: _Glass,
+    ) -> None:
+        self.rays, self.glass, self.room = rays, glass, glass.room_of(shot)
         self.motion, self.edges = treatment.motion, treatment.edges
         self.size, self.first, self.rate = shot.size, shot.first, shot.rate
         self.tilts = shot.tilts
@@ -107,7 +165,7 @@ class _ShotProblem:
             self.free = corrections(self.poses, self.wish, self.size, None)
             self.most_tilt = MOST if not treatment.optics.active else MOST_STRAIGHTENED
             self.free_tilt = self._tilt(self.most_tilt)
-            self.demand = np.minimum(window_zoom(self.free, self.size, self.free_tilt), 99.0)
+            self.demand = np.minimum(window_zoom(self.free, self.size, self.free_tilt, self.room), 99.0)
 
     @cached_property
     def free_lent(self) -> Borrowing:
@@ -118,7 +176,7 @@ class _ShotProblem:
         count = len(self.measured)
         none = np.zeros(count, np.complex128)
         if not self.moves:
-            return self._made(Similarities.identity(count), none, np.ones(count), np.ones(count), False)
+            return self._made(Similarities.identity(count), none, self._shrink_for_rows(limit), self.room, False)
         wanted = np.asarray(self.demand / np.abs(self.free.z))
         if self.edges.way == "borrow":
             return self._lent(limit, wanted)
@@ -130,8 +188,15 @@ class _ShotProblem:
         base = self._base(limit)
         bound, tilt = self._bound(base, base / limit)
         most = max(1.0, limit * float(np.abs(bound.z).min()))
-        shrink = np.minimum(window_shrink(window_zoom(bound, self.size, tilt), self.edges, self.rate), most)
+        demand = window_zoom(bound, self.size, tilt, self.room)
+        shrink = np.minimum(window_shrink(demand, self.edges, self.rate), most)
         return self._made(bound, tilt, shrink, wanted, True)
+
+    def _shrink_for_rows(self, limit: float) -> Floats:
+        """What the window is shrunk by (N,) where nothing but rows is put right."""
+        if self.edges.gaps_wanted or self.room.max() <= 1:
+            return np.ones(len(self.room))
+        return np.minimum(window_shrink(self.room, self.edges, self.rate), limit)
 
     def _lent(self, limit: float, wanted: Floats) -> CameraPath:
         """The freest path whose window, with what the frames lend each other, needs no more than the limit."""
@@ -177,19 +242,19 @@ class _ShotProblem:
 
     def _lent_made(self, bound: Similarities, tilt: Complex, most: float, wanted: Floats) -> CameraPath:
         found = self._borrowing(bound, tilt)
-        own = float(window_zoom(bound, self.size, tilt).max())
+        own = float(window_zoom(bound, self.size, tilt, self.room).max())
         shrink = max(1.0, min(float(found.demand().max()), own) * SAFETY)
         if shrink < most * SAFETY**2:
             shrink = max(1.0, min(shrink, most))
         return self._made(bound, tilt, np.full(len(wanted), shrink), wanted, True, found)
 
     def _borrowing(self, correction: Similarities, tilt: Complex) -> Borrowing:
-        return borrowing(self.lenders, correction, tilt, self.size, self.offsets, self.rays)
+        return borrowing(self.lenders, correction, tilt, self.size, self.offsets, self.room, self.rays)
 
     def _base(self, limit: float) -> float:
         """How far the window is shrunk under a limit: less than it when frames may be enlarged each by itself."""
         smallest = min(1.0, float(np.abs(self.free.z).min())) if "size" in self.wish.freedom else 1.0
-        return max(1.0, limit * max(0.9, smallest))
+        return max(float(self.room.max()), limit * max(0.9, smallest))
 
     def _bound(self, inner: float, least_size: float) -> tuple[Similarities, Complex]:
         """Correction and tilt that keep a window shrunk by `inner` inside the source. Raises SolveError."""
@@ -197,7 +262,7 @@ class _ShotProblem:
         corners = centred_corners(self.size) / inner
         if self.tilting:
             corners = tilted(tilt, corners, self.size)
-        return corrections(self.poses, self.wish, self.size, Limits(corners, least_size)), tilt
+        return corrections(self.poses, self.wish, self.size, Limits(corners, least_size, self.room)), tilt
 
     def _tilt(self, room: float) -> Complex:
         if not self.tilting:
@@ -219,6 +284,7 @@ class _ShotProblem:
             size=self.size, first=self.first, correction=correction, tilt=tilt, shrink=shrink, wanted_zoom=wanted,
             measured=self.measured, steadied=self.measured @ correction, lenders=self.lenders,
             measured_tilts=self.tilts, steadied_tilts=shown + tilt, limited=limited, borrowed=borrowed,
+            region=self.glass.region, stage=self.glass.stage,
         )  # fmt: skip
 
 

@@ -26,10 +26,9 @@ def straightened_marks(
 
 def _trail(pin: PinTrack, lens: OpticsStage) -> Trail:
     places = as_points(pin.trail.points)
-    if lens.steady:
-        return Trail(as_complex(lens.straighten(pin.first, places)), pin.trail.confidence)
-    straight = [lens.straighten(pin.first + i, place[None]) for i, place in enumerate(places)]
-    return Trail(as_complex(np.concatenate(straight)), pin.trail.confidence)
+    frames = pin.first + np.arange(len(places))
+    straight = lens.each(frames, places, lambda stage, part: stage.straighten(part))
+    return Trail(as_complex(straight), pin.trail.confidence)
 
 
 def _line(line: LevelLine, lens: OpticsStage) -> LevelLine:

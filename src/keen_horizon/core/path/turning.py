@@ -21,10 +21,9 @@ from numpy.typing import NDArray
 from keen_horizon.core.errors import SolveError
 from keen_horizon.core.geometry.plane_parts import parted, sizes_of
 from keen_horizon.core.geometry.similarity import Complex, Similarities
-from keen_horizon.core.lens.over_time import OpticsStage, knows_angles
+from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.region import AT_A_TIME, SeenRegion
 from keen_horizon.core.lens.straightening import LensStage
-from keen_horizon.core.motion.focal import told_by_motion
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.turns import CameraTurns, camera_turns
 from keen_horizon.core.path.banded import BandedProgram, minimise, minimise_free
@@ -49,25 +48,15 @@ PARTS, POINTS = 32, 7  # of the window's border, and the points looked at in eac
 CLOSER = 6  # steps by which a share that fits is closed in on
 
 
-def turning_stage(measurement: Measurement, treatment: Treatment, stage: OpticsStage) -> OpticsStage | None:
-    """The optics with their angles, where the motion is corrected by turning the camera behind them; else None.
+def turning_shots(
+    measurement: Measurement, treatment: Treatment, stage: OpticsStage, within: OpticsStage
+) -> list[TurningShot]:
+    """The shots of a measurement whose camera is turned behind a `stage` that tells its angles.
 
-    The lens, a focal length or the motion itself must tell the angles, the delivered picture be flat, and turns of
-    every direction be allowed.
+    What is shown is seen through `within`: the same, rows undone as far as there is room.
     """
-    motion, optics = treatment.motion, treatment.optics
-    allowed = motion.intent in ("hold", "glide") and {"shift", "turn"} <= set(motion.freedom)
-    if not allowed or treatment.edges.way == "borrow" or optics.projection != "straight":
-        return None
-    if knows_angles(optics):
-        return stage
-    return told_by_motion(measurement, stage)
-
-
-def turning_shots(measurement: Measurement, treatment: Treatment, stage: OpticsStage) -> list[TurningShot]:
-    """The shots of a measurement whose camera is turned behind optics that tell their angles."""
     turns = camera_turns(measurement, stage)
-    region = SeenRegion.of(stage, measurement.size, measurement.first, len(measurement))
+    region = SeenRegion.of(within, measurement.size, measurement.first, len(measurement))
     parts = [
         (shot, slice(shot.first - measurement.first, shot.last - measurement.first + 1)) for shot in shots(measurement)
     ]
@@ -94,6 +83,7 @@ class TurningShot:
         self.program = self._program()
         self.free = self._made(minimise_free(self.program))
         self.demand = self._demand(self.free)
+        self.least = max(1.0, float(self._demand(self.measured).max())) if region.stage.rows is not None else 1.0
         self._bound_before: Floats | None = None
 
     def path(self, limit: float) -> CameraPath:
@@ -105,7 +95,7 @@ class TurningShot:
         shrink = window_shrink(self.demand, self.edges, self.rate)
         if float((shrink / sizes).max()) <= limit:
             return self._path(self.free, shrink, wanted, False)
-        inner = max(1.0, limit * max(0.9, min(1.0, float(sizes.min()))))
+        inner = max(self.least, limit * max(0.9, min(1.0, float(sizes.min()))))
         bound = self._bound(inner, inner / limit)
         most = limit * float(self._sizes(bound).min())
         shrink = np.minimum(window_shrink(self._demand(bound), self.edges, self.rate), most)
@@ -281,6 +271,7 @@ class TurningShot:
             size=self.size, first=self.first, correction=parts.correction, tilt=parts.tilt, stretch=parts.stretch,
             shrink=shrink, wanted_zoom=wanted, measured=measured, steadied=steadied, lenders=measured,
             measured_tilts=measured_tilts, steadied_tilts=steadied_tilts, limited=limited, region=self.region,
+            stage=self.region.stage,
         )  # fmt: skip
 
     def _poses(self, figures: Floats) -> Similarities:

@@ -23,8 +23,10 @@ def centred_corners(size: Size) -> NDArray[np.complex128]:
     return as_complex(size.corners()) - size.centre
 
 
-def window_zoom(correction: Similarities, size: Size, tilt: Complex | None = None) -> Floats:
-    """The smallest Z per frame (N,) whose window stays inside the source; infinite when none does.
+def window_zoom(
+    correction: Similarities, size: Size, tilt: Complex | None = None, room: Floats | None = None
+) -> Floats:
+    """The smallest Z per frame (N,) whose window stays inside the source shrunk by `room` (N,); infinite if none does.
 
     With tilts (N,) the window's corners c lie at S U(q)(c / Z); inside is linear in 1 / Z all the same.
     """
@@ -33,16 +35,17 @@ def window_zoom(correction: Similarities, size: Size, tilt: Complex | None = Non
     turned = correction.z[:, None] * corners[None, :]
     lean = (np.conj(tilt)[:, None] * corners).real
     moved = correction.z * middle_shift(tilt, size) + correction.t
-    room = []
+    shrunk = np.ones((len(correction), 1)) if room is None else room[:, None]
+    found = []
     for part, shift, half in (
-        (turned.real, moved.real[:, None], size.width / 2),
-        (turned.imag, moved.imag[:, None], size.height / 2),
+        (turned.real, moved.real[:, None], size.width / 2 / shrunk),
+        (turned.imag, moved.imag[:, None], size.height / 2 / shrunk),
     ):
         for sign in (1.0, -1.0):
             left = half - sign * shift
             reach = sign * part - left * lean
-            room.append(np.where(reach > 1e-9, left / np.maximum(reach, 1e-9), np.where(left < 0, -1.0, np.inf)))
-    inverse = np.min(np.concatenate(room, axis=1), axis=1)
+            found.append(np.where(reach > 1e-9, left / np.maximum(reach, 1e-9), np.where(left < 0, -1.0, np.inf)))
+    inverse = np.min(np.concatenate(found, axis=1), axis=1)
     return np.where(inverse > 0, 1 / np.maximum(inverse, 1e-12), np.inf)
 
 

@@ -15,8 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, transform
-from keen_horizon.core.lens.over_time import OpticsStage
-from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, SamplingMap, dense_maps, sampling_map
+from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, SamplingMap, dense_maps, lending_map, sampling_map
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Plane
 from keen_horizon.core.path.camera_path import CameraPath
@@ -46,15 +45,13 @@ class Strip:
 class Lender:
     """Lays in what other frames show. `frame_at` gives a decoded frame by number, or None where there is none."""
 
-    def __init__(self, path: CameraPath, feather_px: float, lens: OpticsStage | None = None) -> None:
+    def __init__(self, path: CameraPath, feather_px: float) -> None:
         assert path.borrowed is not None
         self.first, self.size = path.first, path.size
         self.feather = max(1.0, feather_px)
-        self._maps = [
-            (offset, sampling_map(path, lens and lens.shifted(offset), path.lending_matrices(offset)))
-            for offset in path.borrowed.offsets
-        ]
-        self._own, self._planar = sampling_map(path, lens), sampling_map(path)
+        self._maps = [(offset, lending_map(path, offset)) for offset in path.borrowed.offsets]
+        self._own, self._matrices = sampling_map(path), path.matrices()
+        self._rows = path.stage.rows if path.stage else None
 
     def lay_in(
         self,
@@ -83,10 +80,11 @@ class Lender:
     def _strips(self, number: int, target: PlaneGrid, source: PlaneGrid) -> list[Strip]:
         """Along the edges, as wide as the frame's own picture is missing or fading."""
         rows, columns = target.shape
-        into = np.linalg.inv(np.asarray(self._planar.matrix(number)))
+        into = np.linalg.inv(self._matrices[number - self.first])
         corners = self.size.corners()
         x, y = transform(np.asarray(np.linalg.inv(target.display_from_plane) @ into, np.float64), corners).T
-        reach = self.feather / abs(target.display_from_plane[0, 0]) + 2
+        fading = self.feather + (self._rows.furthest(number - self.first) if self._rows is not None else 0.0)
+        reach = fading / abs(target.display_from_plane[0, 0]) + 2
         left = int(np.clip(np.ceil(max(x[0], x[3]) + reach), 0, columns))
         right = int(np.clip(np.floor(min(x[1], x[2]) - reach), left, columns))
         top = int(np.clip(np.ceil(max(y[0], y[1]) + reach), 0, rows))

@@ -15,7 +15,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, resized
-from keen_horizon.core.lens.over_time import optics_stage
 from keen_horizon.core.mapping.gaps import TOLERANCE_PX, border_overhang, gap_mask
 from keen_horizon.core.mapping.output import OutputFrame
 from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, dense_maps, sampling_map
@@ -68,11 +67,10 @@ class Warper:
         """With `alpha` the coverage is kept, and gaps are clear."""
         self.alpha = alpha
         edges = treatment.edges
-        lens = optics_stage(treatment.optics, path.size, path.first, path.last)
-        self.sampling, self.coded, self.output, self.chroma = sampling_map(path, lens), coded, output, chroma
+        self.sampling, self.coded, self.output, self.chroma = sampling_map(path), coded, output, chroma
         self.gap_colour, self.sharpen = edges.gap_colour, edges.sharpen
         self.gaps_allowed = treatment.gaps_wanted or not edges.window.untouched
-        self.lender = Lender(path, edges.borrow.feather_px, lens) if path.borrowed else None
+        self.lender = Lender(path, edges.borrow.feather_px) if path.borrowed else None
         self._display_from_coded = resized(path.size, coded)
 
     def warp(self, frame: Frame, frame_at: Callable[[int], Frame | None] = alone) -> Warped:

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
+from keen_horizon.core.glass.shutter import FURTHEST
 from keen_horizon.core.treatment.parts import MOST_FRAMES, MOST_KEYS, Coordinate, FrameNumber, Key, LevelLine, Part
 
 Freedom = Literal["shift", "turn", "size", "tilt"]
 
+
+ReadoutByHand = Annotated[float, Field(ge=-FURTHEST, le=FURTHEST)]
 
 USUAL_FREEDOMS: tuple[Freedom, ...] = ("shift", "turn", "size")
 
@@ -77,7 +80,8 @@ class Motion(Part):
     """What the camera should seem to do. `intent` null leaves the motion as shot.
 
     `strength` is the share of the correction that is made. Keys, where there are any, stand in for the
-    one figure.
+    one figure. `rolling_shutter` is the readout that is undone, frames: the one that was measured, where it is surely
+    known, or one set by hand.
     """
 
     intent: Literal["hold", "glide", "pin", "level"] | None = "glide"
@@ -90,8 +94,13 @@ class Motion(Part):
     level: Level = Level()
     freedom: tuple[Freedom, ...] = USUAL_FREEDOMS
     bend_limit_px: Literal[0] = 0
-    rolling_shutter: Literal["off"] = "off"
+    rolling_shutter: Literal["off", "measured"] | ReadoutByHand = "measured"
     ignore: tuple[()] = ()
+
+    @property
+    def as_shot(self) -> bool:
+        """Whether nothing of it needs the camera's motion."""
+        return self.intent is None and self.rolling_shutter == "off"
 
     @model_validator(mode="after")
     def _distinct(self) -> Motion:

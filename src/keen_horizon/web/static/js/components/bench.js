@@ -18,6 +18,7 @@ import { partsOf } from "./bench/parts.js";
 import { profiling } from "./bench/profiling.js";
 import { pinned } from "./bench/pinned.js";
 import { pinching } from "./bench/pinching.js";
+import { shutter } from "./bench/shutter.js";
 import { starting } from "./bench/starting.js";
 import { straightedges } from "./bench/straightedges.js";
 import { time } from "./bench/time.js";
@@ -94,6 +95,7 @@ export const bench = () => {
     ...flat(parts),
     ...profiling(parts),
     ...pinned(parts),
+    ...shutter(parts),
     ...starting(parts),
     ...outputting(parts),
     ...trading(parts),

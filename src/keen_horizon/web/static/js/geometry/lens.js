@@ -2,6 +2,7 @@
 // Optics as the server describes them for drawing: points of the straightened frame in the bent source, and back.
 // Both are pixels of the upright clip; radii are half-diagonals. See core/lens, which this follows.
 import { inverse } from "./matrix.js";
+import { read, unread } from "./rows.js";
 
 /**
  * @typedef {object} Lens one frame's stage
@@ -10,20 +11,36 @@ import { inverse } from "./matrix.js";
  * @property {number} step @property {number} squeeze @property {[number, number]} centre @property {[number, number]} decentring
  * @property {number[]} plane from the delivered to the flat straightened picture
  * @property {"straight" | "cylinder" | "stereographic"} projection @property {number} focal
+ * @property {import("./rows.js").Rows | null} rows how a rolling shutter moved the frame's rows
  */
 /** @typedef {{ width: number, height: number }} Size */
 
 const FAR = 1e6;
+const ROW_ROUNDS = 3;
 const LARGEST_TURN = Math.PI / 2 - 1e-6;
 export const PROJECTIONS = /** @type {const} */ ({ straight: 0, cylinder: 1, stereographic: 2 });
 
-/** A solved path with its lens tables as numbers. @param {any} path @returns {any} */
+/** A solved path with its tables as numbers. @param {any} path @returns {any} */
 export function unpacked(path) {
-  for (const stage of path.lens ? path.lens.stages : []) {
-    const bytes = Uint8Array.from(atob(stage.ratios), (letter) => letter.charCodeAt(0));
-    stage.ratios = new Float32Array(bytes.buffer);
-  }
+  for (const stage of path.lens ? path.lens.stages : []) stage.ratios = numbers(stage.ratios);
+  if (path.lens && path.lens.rows) path.lens.rows.figures = numbers(path.lens.rows.figures);
   return path;
+}
+
+/** @param {string} packed float32 in base64 @returns {Float32Array} */
+function numbers(packed) {
+  return new Float32Array(Uint8Array.from(atob(packed), (letter) => letter.charCodeAt(0)).buffer);
+}
+
+/** A path's stage of a frame; null where there is none. @param {any} path @param {number} frame @returns {Lens | null} */
+export function lensAt(path, frame) {
+  if (!path || !path.lens) return null;
+  const { every, stages, rows } = path.lens;
+  const index = Math.min(Math.max(0, frame - path.first), path.frames - 1);
+  const stage = stages[Math.min(Math.floor(index / every), stages.length - 1)];
+  if (!rows) return { ...stage, rows: null };
+  const each = rows.figures.length / path.frames;
+  return { ...stage, rows: { turns: rows.turns, figures: rows.figures.subarray(index * each, (index + 1) * each) } };
 }
 
 /** @param {Size} size */
@@ -77,22 +94,26 @@ function decentred(lens, x, y) {
 /** A point of the straightened frame in the source. @param {Lens} lens @param {Size} size @param {number} x @param {number} y @returns {[number, number]} */
 export function bent(lens, size, x, y) {
   const h = half(size);
-  const [fx, fy] = flat(lens, (lens.step * (x - (size.width - 1) / 2)) / h, (lens.step * (y - (size.height - 1) / 2)) / h);
-  const wx = (fx - lens.centre[0]) / lens.squeeze;
-  const wy = fy - lens.centre[1];
+  const straight = flat(lens, (lens.step * (x - (size.width - 1) / 2)) / h, (lens.step * (y - (size.height - 1) / 2)) / h);
+  let place = alone(lens, ...straight);
+  for (let i = 0; lens.rows && i < ROW_ROUNDS; i++) place = alone(lens, ...read(lens.rows, size, straight, place));
+  return [place[0] * h + (size.width - 1) / 2, place[1] * h + (size.height - 1) / 2];
+}
+
+/** What the lens alone does to a point of the flat straightened picture, half-diagonals. @param {Lens} lens @param {number} x @param {number} y @returns {[number, number]} */
+function alone(lens, x, y) {
+  const wx = (x - lens.centre[0]) / lens.squeeze;
+  const wy = y - lens.centre[1];
   const share = ratio(lens, Math.hypot(wx, wy));
   const [dx, dy] = decentred(lens, wx, wy);
-  return [
-    ((wx * share + dx) * lens.squeeze + lens.centre[0]) * h + (size.width - 1) / 2,
-    (wy * share + dy + lens.centre[1]) * h + (size.height - 1) / 2,
-  ];
+  return [(wx * share + dx) * lens.squeeze + lens.centre[0], wy * share + dy + lens.centre[1]];
 }
 
 /** A point of the source in the straightened frame. @param {Lens} lens @param {Size} size @param {number} x @param {number} y @returns {[number, number]} */
 export function straightened(lens, size, x, y) {
   const h = half(size);
-  const ux = ((x - (size.width - 1) / 2) / h - lens.centre[0]) / lens.squeeze;
-  const uy = (y - (size.height - 1) / 2) / h - lens.centre[1];
+  const [placeX, placeY] = [(x - (size.width - 1) / 2) / h, (y - (size.height - 1) / 2) / h];
+  const [ux, uy] = [(placeX - lens.centre[0]) / lens.squeeze, placeY - lens.centre[1]];
   let [wx, wy] = undone(lens, ux, uy);
   if (lens.decentring[0] || lens.decentring[1]) {
     for (let i = 0; i < 20; i++) {
@@ -100,7 +121,9 @@ export function straightened(lens, size, x, y) {
       [wx, wy] = undone(lens, ux - dx, uy - dy);
     }
   }
-  const [sx, sy] = unflat(lens, wx * lens.squeeze + lens.centre[0], wy + lens.centre[1]);
+  let straight = /** @type {[number, number]} */ ([wx * lens.squeeze + lens.centre[0], wy + lens.centre[1]]);
+  if (lens.rows) straight = unread(lens.rows, size, straight, [placeX, placeY]);
+  const [sx, sy] = unflat(lens, ...straight);
   return [(sx * h) / lens.step + (size.width - 1) / 2, (sy * h) / lens.step + (size.height - 1) / 2];
 }
 

@@ -1,61 +1,59 @@
 // @ts-check
-// The sampling map as GLSL: for every output pixel the source point is found with the same matrix that the
-// renderer uses, so what is seen is what will be written. Gaps are hatched, unless a frame just shown can lend.
+// The sampling map as GLSL: at every corner of a mesh the source point is found as the renderer finds it, and
+// fragments only sample between, so what is seen is what will be written and a lens costs no fragment anything.
+// Gaps are hatched, unless a frame just shown can lend. Programs are built of the parts that are in use.
 import { PROJECTIONS } from "../geometry/lens.js";
+import { NODES } from "../geometry/rows.js";
 
 export const LENDERS = 8;
-export const MODES = /** @type {const} */ ({ before: 0, after: 1, wipe: 2, difference: 3 });
+export const TABLES = 2 + LENDERS; // rows of the shutter's table: before, after, and every lender
 
-export const VERTEX = `#version 300 es
-in vec2 place;
-out vec2 at;
-void main() { at = place; gl_Position = vec4(place.x * 2.0 - 1.0, 1.0 - place.y * 2.0, 0.0, 1.0); }`;
+/**
+ * @typedef {object} Parts what a program must do
+ * @property {boolean} glass a lens or rows on either side
+ * @property {"one" | "wipe" | "difference"} sides what is compared
+ * @property {boolean} lends frames just shown lend
+ * @property {boolean} fine standing pictures are sampled with the renderer's cubic kernel
+ * @property {boolean} loupe a round part of the picture, enlarged
+ */
 
-export const FRAGMENT = `#version 300 es
+/** @param {Parts} parts @returns {string} */
+const defines = (parts) => `#version 300 es
 precision highp float;
-precision highp sampler2DArray;
-uniform sampler2D picture;
-uniform sampler2DArray recent;
-uniform sampler2D exact;  // this very frame from the server, where it has arrived
-uniform bool exactly;
-uniform mat3 before, after;
+precision highp int;
+#define GLASS ${Number(parts.glass)}
+#define BOTH ${Number(parts.sides !== "one")}
+#define WIPE ${Number(parts.sides === "wipe")}
+#define LENDS ${Number(parts.lends)}
+#define FINE ${Number(parts.fine)}
+#define LOUPE ${Number(parts.loupe)}
+`;
+
+/** @param {Parts} parts @returns {string} */
+export const vertexShader = (parts) => `${defines(parts)}
+in vec2 place;
+uniform vec4 part;  // of the picture: its corner and its sides, shares
+uniform vec2 size;
+uniform int first;  // the side that is drawn, where it is one
+uniform mat3 matrices[2];  // src_from_out of before and after
 uniform mat3 lending[${LENDERS}];
-uniform int lenders;
-uniform vec2 size, pixels;
-uniform int mode;
-uniform vec2 line;      // where it crosses mid-height, and its turn from upright
-uniform vec3 loupe;     // middle and radius, in pixels; no radius, no loupe
-uniform float power;
-uniform bool fine;      // standing pictures are sampled with the renderer's cubic kernel
-uniform bool mark;
 uniform sampler2D ratios;    // a row for before, a row for after: source radius over straightened radius
+uniform sampler2D rows;      // ${2 * NODES} texels a frame: how its rows moved, six figures a node (see geometry/rows.js)
 uniform vec4 lensA[2];       // whether there is one; reach; step; squeeze
 uniform vec4 lensB[2];       // centre; decentring
 uniform vec2 projection[2];  // which one (PROJECTIONS); focal length
 uniform mat3 plane[2];       // from the delivered to the flat straightened picture
-in vec2 at;
-out vec4 colour;
+uniform vec3 shutter;        // whether rows moved, before and after; quarter turns
+out vec2 at;
+out vec2 found;
+#if BOTH
+out vec2 other;
+#endif
+#if LENDS
+out vec4 lent[${LENDERS / 2}];
+#endif
 
-vec4 weights(float t) {
-  const float a = -0.75;
-  vec4 d = vec4(1.0 + t, t, 1.0 - t, 2.0 - t);
-  vec2 near = ((a + 2.0) * d.yz - (a + 3.0)) * d.yz * d.yz + 1.0;
-  vec2 far = ((a * d.xw - 5.0 * a) * d.xw + 8.0 * a) * d.xw - 4.0 * a;
-  return vec4(far.x, near, far.y);
-}
-
-vec3 cubic(vec2 source) {
-  ivec2 last = textureSize(picture, 0) - 1;
-  vec2 place = source * vec2(last + 1) - 0.5;
-  ivec2 corner = ivec2(floor(place));
-  vec4 across = weights(place.x - floor(place.x)), down = weights(place.y - floor(place.y));
-  vec3 sum = vec3(0.0);
-  for (int y = 0; y < 4; y++)
-    for (int x = 0; x < 4; x++)
-      sum += across[x] * down[y] * texelFetch(picture, clamp(corner + ivec2(x - 1, y - 1), ivec2(0), last), 0).rgb;
-  return sum;
-}
-
+#if GLASS
 // From the delivered to the flat straightened picture, half-diagonals: see core/lens/projection.py and turning.py.
 bool flatten(int side, inout vec2 w) {
   float kind = projection[side].x, focal = projection[side].y;
@@ -73,75 +71,165 @@ bool flatten(int side, inout vec2 w) {
   return seen.z > 1e-6;
 }
 
-// From the straightened frame to the bent source, pixels both: see core/lens/lens.py.
-vec2 bent(int side, vec2 place) {
+// From the flat straightened picture, half-diagonals from its middle, to the bent source: see core/lens/lens.py.
+bool bend(int side, inout vec2 w) {
   vec4 a = lensA[side], b = lensB[side];
-  float halfway = length(size) / 2.0;
-  vec2 w = a.z * (place - (size - 1.0) / 2.0) / halfway;
-  if (!flatten(side, w)) return vec2(-1e6);
   w -= b.xy;
   w.x /= a.w;
   int last = textureSize(ratios, 0).x - 1;
   float at = length(w) / a.y * float(last);
-  if (at >= float(last)) return vec2(-1e6);
+  if (at >= float(last)) return false;
   int i = int(at);
   float share = mix(texelFetch(ratios, ivec2(i, side), 0).r, texelFetch(ratios, ivec2(i + 1, side), 0).r, at - float(i));
   vec2 decentred = b.z * vec2(2.0 * w.x * w.y, dot(w, w) + 2.0 * w.y * w.y) + b.w * vec2(dot(w, w) + 2.0 * w.x * w.x, 2.0 * w.x * w.y);
-  vec2 u = w * share + decentred;
-  u.x *= a.w;
-  return (u + b.xy) * halfway + (size - 1.0) / 2.0;
+  w = w * share + decentred;
+  w.x *= a.w;
+  w += b.xy;
+  return true;
 }
 
-vec2 through(mat3 srcFromOut, int side, vec2 place) {
-  vec3 found = srcFromOut * vec3(place * size - 0.5, 1.0);
-  vec2 source = found.xy / found.z;
-  if (lensA[side].x > 0.0) source = bent(side, source);
+// Where a point of the middle row's moment lay when a source place was read, half-diagonals: see core/glass/shutter.py.
+vec2 read(int table, vec2 w, vec2 place) {
+  float halfway = length(size) / 2.0;
+  vec2 shares = place * halfway / size;
+  float share = shutter.z == 0.0 ? shares.y : shutter.z == 1.0 ? shares.x : shutter.z == 2.0 ? -shares.y : -shares.x;
+  float node = (clamp(share, -0.5, 0.5) + 0.5) * ${NODES - 1}.0;
+  int i = min(int(node), ${NODES - 2});
+  vec4 moved = mix(texelFetch(rows, ivec2(2 * i, table), 0), texelFetch(rows, ivec2(2 * i + 2, table), 0), node - float(i)) / halfway;
+  vec2 tilt = mix(texelFetch(rows, ivec2(2 * i + 1, table), 0), texelFetch(rows, ivec2(2 * i + 3, table), 0), node - float(i)).xy / halfway;
+  vec2 turned = exp(moved.x) * vec2(cos(moved.y) * w.x - sin(moved.y) * w.y, sin(moved.y) * w.x + cos(moved.y) * w.y);
+  return turned / max(1.0 + dot(tilt, w), 0.05) + moved.zw;
+}
+
+vec2 bent(int side, int table, vec2 place) {
+  float halfway = length(size) / 2.0;
+  vec2 w = lensA[side].z * (place - (size - 1.0) / 2.0) / halfway;
+  if (!flatten(side, w)) return vec2(-1e6);
+  vec2 source = w;
+  if (!bend(side, source)) return vec2(-1e6);
+  if ((side == 0 ? shutter.x : shutter.y) > 0.0)
+    for (int round = 0; round < 3; round++) {
+      vec2 moved = read(table, w, source);
+      if (!bend(side, moved)) return vec2(-1e6);
+      source = moved;
+    }
+  return source * halfway + (size - 1.0) / 2.0;
+}
+#endif
+
+vec2 through(mat3 srcFromOut, int side, int table, vec2 place) {
+  vec3 seen = srcFromOut * vec3(place * size - 0.5, 1.0);
+  vec2 source = seen.xy / seen.z;
+#if GLASS
+  if (lensA[side].x > 0.0) source = bent(side, table, source);
+#endif
   return (source + 0.5) / size;
 }
+
+void main() {
+  at = part.xy + place * part.zw;
+  gl_Position = vec4(place.x * 2.0 - 1.0, 1.0 - place.y * 2.0, 0.0, 1.0);
+#if BOTH
+  found = through(matrices[1], 1, 1, at);
+  other = through(matrices[0], 0, 0, at);
+#else
+  found = through(matrices[first], first, first, at);
+#endif
+#if LENDS
+  for (int i = 0; i < ${LENDERS}; i += 2)
+    lent[i / 2] = vec4(through(lending[i], 1, 2 + i, at), through(lending[i + 1], 1, 3 + i, at));
+#endif
+}`;
+
+/** @param {Parts} parts @returns {string} */
+export const fragmentShader = (parts) => `${defines(parts)}
+precision highp sampler2DArray;
+uniform sampler2D picture;
+uniform vec2 pixels;
+#if WIPE
+uniform vec2 line;      // where it crosses mid-height, and its turn from upright
+#endif
+#if LENDS
+uniform sampler2DArray recent;
+uniform sampler2D exact;  // this very frame from the server, where it has arrived
+uniform bool exactly, mark;
+in vec4 lent[${LENDERS / 2}];
+#endif
+#if LOUPE
+uniform vec3 loupe;     // middle and radius, pixels
+#endif
+in vec2 at;
+in vec2 found;
+#if BOTH
+in vec2 other;
+#endif
+out vec4 colour;
 
 bool outside(vec2 source) {
   return any(lessThan(source, vec2(0.0))) || any(greaterThan(source, vec2(1.0)));
 }
 
-vec3 hatch(vec2 place) {
-  float stripe = step(0.5, fract((place.x * pixels.x + place.y * pixels.y) / 14.0));
+vec3 hatch() {
+  float stripe = step(0.5, fract((at.x * pixels.x + at.y * pixels.y) / 14.0));
   return mix(vec3(0.10, 0.106, 0.114), vec3(0.30, 0.22, 0.21), stripe);
 }
 
-vec3 lent(vec2 place) {
-  if (exactly) return texture(exact, place).rgb;
-  for (int i = 0; i < ${LENDERS}; i++) {
-    if (i >= lenders) break;
-    vec2 source = through(lending[i], 1, place);
-    if (!outside(source)) {
-      vec3 found = texture(recent, vec3(source, float(i))).rgb;
-      return mark ? mix(found, vec3(0.91, 0.757, 0.353), 0.45) : found;
-    }
-  }
-  return hatch(place);
+#if FINE
+vec4 weights(float t) {
+  const float a = -0.75;
+  vec4 d = vec4(1.0 + t, t, 1.0 - t, 2.0 - t);
+  vec2 near = ((a + 2.0) * d.yz - (a + 3.0)) * d.yz * d.yz + 1.0;
+  vec2 far = ((a * d.xw - 5.0 * a) * d.xw + 8.0 * a) * d.xw - 4.0 * a;
+  return vec4(far.x, near, far.y);
 }
 
-vec3 seen(int side, vec2 place) {
-  vec2 source = through(side == 1 ? after : before, side, place);
-  bool borrows = side == 1;
-  if (outside(source)) return borrows ? lent(place) : hatch(place);
-  return fine ? cubic(source) : texture(picture, source).rgb;
+vec3 sampled(vec2 source) {
+  ivec2 last = textureSize(picture, 0) - 1;
+  vec2 place = source * vec2(last + 1) - 0.5;
+  ivec2 corner = ivec2(floor(place));
+  vec4 across = weights(place.x - floor(place.x)), down = weights(place.y - floor(place.y));
+  vec3 sum = vec3(0.0);
+  for (int y = 0; y < 4; y++)
+    for (int x = 0; x < 4; x++)
+      sum += across[x] * down[y] * texelFetch(picture, clamp(corner + ivec2(x - 1, y - 1), ivec2(0), last), 0).rgb;
+  return sum;
+}
+#else
+vec3 sampled(vec2 source) { return texture(picture, source).rgb; }
+#endif
+
+vec3 missing() {
+#if LENDS
+  if (exactly) return texture(exact, at).rgb;
+  for (int i = 0; i < ${LENDERS}; i++) {
+    vec2 source = i % 2 == 0 ? lent[i / 2].xy : lent[i / 2].zw;
+    if (outside(source)) continue;
+    vec3 seen = texture(recent, vec3(source, float(i))).rgb;
+    return mark ? mix(seen, vec3(0.91, 0.757, 0.353), 0.45) : seen;
+  }
+#endif
+  return hatch();
 }
 
 void main() {
-  vec2 place = at, from = (at * pixels - loupe.xy);
-  bool near = loupe.z > 0.0 && length(from) < loupe.z;
-  if (near) place = (loupe.xy + from / power) / pixels;
-  vec2 off = vec2(place.x - line.x, (place.y - 0.5) * pixels.y / pixels.x);
-  bool left = dot(off, vec2(cos(line.y), sin(line.y))) < 0.0;
-  bool apart = mode == ${MODES.difference};
-  int side = mode == ${MODES.before} || (mode == ${MODES.wipe} && left) ? 0 : 1;
-  vec3 found = vec3(0.0);
-  for (int turn = 0; turn < (apart ? 2 : 1); turn++) { // one call of seen(): a shader that is built soon
-    vec3 one = seen(side, place);
-    found = turn == 0 ? one : min(vec3(1.0), 3.0 * abs(found - one));
-    side = 1 - side;
-  }
-  colour = vec4(found, 1.0);
-  if (loupe.z > 0.0 && abs(length(from) - loupe.z) < 1.0) colour = vec4(vec3(0.9), 1.0);
+  vec3 seen;
+#if LOUPE
+  float away = length(gl_FragCoord.xy - loupe.xy);
+  if (away > loupe.z) discard;
+#endif
+#if WIPE
+  vec2 off = vec2(at.x - line.x, (at.y - 0.5) * pixels.y / pixels.x);
+  bool before = dot(off, vec2(cos(line.y), sin(line.y))) < 0.0;
+  vec2 source = before ? other : found;
+  seen = outside(source) ? (before ? hatch() : missing()) : sampled(source);
+#elif BOTH
+  seen = outside(found) ? missing() : sampled(found);
+  seen = min(vec3(1.0), 3.0 * abs(seen - (outside(other) ? hatch() : sampled(other))));
+#else
+  seen = outside(found) ? missing() : sampled(found);
+#endif
+  colour = vec4(seen, 1.0);
+#if LOUPE
+  if (away > loupe.z - 2.0) colour = vec4(vec3(0.9), 1.0);
+#endif
 }`;

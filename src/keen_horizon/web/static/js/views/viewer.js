@@ -1,14 +1,19 @@
 // @ts-check
 // Draws the proxy through the sampling map with WebGL 2 (see shaders.js), in all the ways two pictures of one
-// frame are compared.
+// frame are compared. A mesh of cells as small as the renderer's carries the map; programs are built when first used.
 import { PROJECTIONS } from "../geometry/lens.js";
 import { IDENTITY, inverse, product } from "../geometry/matrix.js";
-import { FRAGMENT, LENDERS, MODES, VERTEX } from "./shaders.js";
+import { NODES } from "../geometry/rows.js";
+import { LENDERS, TABLES, fragmentShader, vertexShader } from "./shaders.js";
 
 const WIDEST = 960; // the proxy has no more, and software drawing stays quick
+const CELL = 8; // pixels, as the renderer's mesh has
 const LENT_EVERY = 2; // frames between those that are kept for lending
 export const POWER = 4;
+const LOUPE = 1 / 7; // its radius, of the picture's width
+const UNITS = { picture: 0, recent: 1, exact: 2, ratios: 3, rows: 4 };
 
+/** @typedef {import("../geometry/lens.js").Lens} Lens */
 /**
  * @typedef {object} Look
  * @property {"before" | "after" | "wipe" | "side" | "difference" | "onion"} mode
@@ -17,9 +22,11 @@ export const POWER = 4;
  * @property {{ place: number, turn: number }} line of the wipe
  * @property {[number, number] | null} loupe its middle, in shares of the picture
  * @property {boolean} fine @property {boolean} mark
- * @property {(import("../geometry/lens.js").Lens | null)[]} lenses of either side
- * @property {{ first: number, reach: number, reference_from_src: number[][] } | null} lending
+ * @property {(Lens | null)[]} lenses of either side
+ * @property {{ first: number, reach: number, reference_from_src: number[][], lensAt: (frame: number) => Lens | null } | null} lending
  */
+/** @typedef {{ x: number, y: number, width: number, height: number }} Box pixels of the canvas, from its lower left */
+/** @typedef {{ program: WebGLProgram, places: Record<string, WebGLUniformLocation | null>, place: number }} Built */
 
 /**
  * @param {HTMLCanvasElement} canvas @param {HTMLVideoElement} video @param {{ width: number, height: number }} size display size
@@ -32,31 +39,23 @@ export function mountViewer(canvas, video, size) {
 
 /** @param {WebGL2RenderingContext} gl @param {HTMLCanvasElement} canvas @param {HTMLVideoElement} video @param {{ width: number, height: number }} size */
 function viewer(gl, canvas, video, size) {
-  const program = build(gl);
-  const names = ["picture", "recent", "exact", "exactly", "before", "after", "lending", "lenders", "size", "pixels", "mode", "line", "loupe", "power", "fine", "mark", "ratios", "lensA", "lensB", "projection", "plane"];
-  const places = Object.fromEntries(names.map((name) => [name, gl.getUniformLocation(program, name)]));
-  const buffer = gl.createBuffer();
-  gl.bindBuffer(gl.ARRAY_BUFFER, buffer);
-  gl.bufferData(gl.ARRAY_BUFFER, new Float32Array([0, 0, 1, 0, 0, 1, 1, 1]), gl.STATIC_DRAW);
-  const place = gl.getAttribLocation(program, "place");
-  gl.enableVertexAttribArray(place);
-  gl.vertexAttribPointer(place, 2, gl.FLOAT, false, 0, 0);
-  const current = texture(gl, gl.TEXTURE_2D);
-  const ring = texture(gl, gl.TEXTURE_2D_ARRAY);
-  const served = texture(gl, gl.TEXTURE_2D);
-  const glass = texture(gl, gl.TEXTURE_2D);
-  for (const key of [gl.TEXTURE_MIN_FILTER, gl.TEXTURE_MAG_FILTER]) gl.texParameteri(gl.TEXTURE_2D, key, gl.NEAREST);
-  /** @type {(any)[]} the lenses whose tables the graphics hold */ let held = [];
+  /** @type {Map<string, Built>} by their parts */ const programs = new Map();
+  const mesh = makeMesh(gl);
+  const current = texture(gl, gl.TEXTURE_2D, UNITS.picture, gl.LINEAR);
+  const ring = texture(gl, gl.TEXTURE_2D_ARRAY, UNITS.recent, gl.LINEAR);
+  const served = texture(gl, gl.TEXTURE_2D, UNITS.exact, gl.LINEAR);
+  const glass = texture(gl, gl.TEXTURE_2D, UNITS.ratios, gl.NEAREST);
+  const shutter = texture(gl, gl.TEXTURE_2D, UNITS.rows, gl.NEAREST);
+  /** @type {(Float32Array | null)[]} the radial tables that the graphics hold */ let held = [];
   let exactly = false;
-  /** @type {{ texture: WebGLTexture, matrix: number[], lens: any }[]} */
+  /** @type {{ texture: WebGLTexture, matrix: number[], lens: Lens | null }[]} */
   let onion = [];
   /** @type {number[]} the frame kept in each layer of the ring */
   let kept = [];
 
   /** Keep the picture on show for frames that come after it. @param {number} frame */
   function keep(frame) {
-    gl.activeTexture(gl.TEXTURE1);
-    gl.bindTexture(gl.TEXTURE_2D_ARRAY, ring);
+    gl.activeTexture(gl.TEXTURE0 + UNITS.recent);
     if (!kept.length) {
       gl.texImage3D(gl.TEXTURE_2D_ARRAY, 0, gl.RGBA, video.videoWidth, video.videoHeight, LENDERS, 0, gl.RGBA, gl.UNSIGNED_BYTE, null);
       kept = Array(LENDERS).fill(-1);
@@ -67,95 +66,144 @@ function viewer(gl, canvas, video, size) {
     kept[layer] = frame;
   }
 
-  /** Matrices into the kept frames that may lend to this one; a layer that may not maps everything outside. @param {Look} look */
-  function lend(look) {
-    const lending = look.lending;
-    gl.uniform1i(places.lenders, lending && kept.length ? LENDERS : 0);
-    if (!lending || !kept.length) return;
+  /** Matrices into the kept frames that may lend to this one; a layer that may not maps everything outside. @param {Look} look @returns {number[]} */
+  function lenders(look) {
+    const lending = /** @type {NonNullable<Look["lending"]>} */ (look.lending);
     const nowhere = [0, 0, -1e6, 0, 0, -1e6, 0, 0, 1];
     const pose = lending.reference_from_src[look.frame - lending.first];
-    const all = kept.flatMap((frame) => {
+    return kept.flatMap((frame) => {
       const other = lending.reference_from_src[frame - lending.first];
       const near = other && pose && frame !== look.frame && Math.abs(frame - look.frame) <= lending.reach;
       return near ? product(inverse(other), product(pose, look.after)) : nowhere;
     });
-    gl.uniformMatrix3fv(places.lending, true, new Float32Array(all));
   }
 
   /** Hand the lenses' tables to the graphics, where they changed. @param {Look} look */
-  function straighten(look) {
-    gl.activeTexture(gl.TEXTURE3);
-    gl.bindTexture(gl.TEXTURE_2D, glass);
-    if (look.lenses.some((lens, side) => lens !== held[side]) || !held.length) {
-      held = [...look.lenses];
-      const wide = Math.max(2, ...held.map((lens) => (lens ? lens.ratios.length : 0)));
-      const rows = held.flatMap((lens) => (lens ? stretched(lens.ratios, wide) : Array(wide).fill(1)));
-      gl.texImage2D(gl.TEXTURE_2D, 0, gl.R32F, wide, 2, 0, gl.RED, gl.FLOAT, new Float32Array(rows));
-    }
-    gl.uniform1i(places.ratios, 3);
-    gl.uniform4fv(places.lensA, held.flatMap((lens) => (lens ? [1, lens.reach, lens.step, lens.squeeze] : [0, 1, 1, 1])));
-    gl.uniform4fv(places.lensB, held.flatMap((lens) => (lens ? [...lens.centre, ...lens.decentring] : [0, 0, 0, 0])));
-    gl.uniform2fv(places.projection, held.flatMap((lens) => (lens ? [PROJECTIONS[/** @type {keyof typeof PROJECTIONS} */ (lens.projection)], lens.focal] : [0, 1])));
-    gl.uniformMatrix3fv(places.plane, true, held.flatMap((lens) => (lens ? lens.plane : IDENTITY)));
+  function tabulate(look) {
+    const tables = look.lenses.map((lens) => lens && lens.ratios);
+    if (held.length && tables.every((table, side) => table === held[side])) return;
+    held = tables;
+    gl.activeTexture(gl.TEXTURE0 + UNITS.ratios);
+    const wide = Math.max(2, ...tables.map((table) => (table ? table.length : 0)));
+    const values = tables.flatMap((table) => (table ? stretched(table, wide) : Array(wide).fill(1)));
+    gl.texImage2D(gl.TEXTURE_2D, 0, gl.R32F, wide, 2, 0, gl.RED, gl.FLOAT, new Float32Array(values));
   }
 
-  /** @param {number} x @param {number} y @param {number} width @param {number} height @param {Look} look @param {number} mode */
-  function draw(x, y, width, height, look, mode) {
-    gl.viewport(x, y, width, height);
-    gl.uniformMatrix3fv(places.before, true, new Float32Array(look.before));
-    gl.uniformMatrix3fv(places.after, true, new Float32Array(look.after));
+  /** How the rows of both sides, and of every frame that lends, moved. @param {Built} built @param {Look} look */
+  function shut({ places }, look) {
+    const [before, after] = look.lenses.map((lens) => lens && lens.rows);
+    const rows = before || after;
+    gl.uniform3f(places.shutter, Number(!!before), Number(!!after), rows ? rows.turns : 0);
+    if (!rows) return;
+    const lent = after && look.lending ? kept.map((frame) => /** @type {NonNullable<Look["lending"]>} */ (look.lending).lensAt(frame)) : [];
+    const values = new Float32Array(TABLES * NODES * 8);
+    [before, after, ...lent.map((lens) => lens && lens.rows)].forEach((each, table) => {
+      for (let node = 0; each && node < NODES; node++)
+        values.set(each.figures.subarray(6 * node, 6 * node + 6), 8 * (table * NODES + node));
+    });
+    gl.activeTexture(gl.TEXTURE0 + UNITS.rows);
+    gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA32F, 2 * NODES, TABLES, 0, gl.RGBA, gl.FLOAT, values);
+  }
+
+  /** What both sides are seen through. @param {Built} built @param {Look} look */
+  function straighten(built, look) {
+    const { places } = built;
+    tabulate(look);
+    shut(built, look);
+    gl.uniform4fv(places.lensA, look.lenses.flatMap((lens) => (lens ? [1, lens.reach, lens.step, lens.squeeze] : [0, 1, 1, 1])));
+    gl.uniform4fv(places.lensB, look.lenses.flatMap((lens) => (lens ? [...lens.centre, ...lens.decentring] : [0, 0, 0, 0])));
+    gl.uniform2fv(places.projection, look.lenses.flatMap((lens) => (lens ? [PROJECTIONS[lens.projection], lens.focal] : [0, 1])));
+    gl.uniformMatrix3fv(places.plane, true, look.lenses.flatMap((lens) => (lens ? lens.plane : IDENTITY)));
+  }
+
+  /**
+   * Draw a part of the picture, shares of it, into a box.
+   * @param {Box} box @param {Look} look @param {"before" | "after" | "wipe" | "difference"} mode
+   * @param {[number, number, number, number]} [part] @param {[number, number, number] | null} [loupe] middle and radius, pixels
+   */
+  function draw(box, look, mode, part = [0, 0, 1, 1], loupe = null) {
+    const lends = look.lending !== null && (kept.length > 0 || exactly) && mode !== "before";
+    const built = programFor({
+      glass: look.lenses.some(Boolean), sides: mode === "wipe" || mode === "difference" ? mode : "one", lends, fine: look.fine, loupe: loupe !== null,
+    });
+    const { places } = built;
+    gl.useProgram(built.program);
+    for (const [name, unit] of Object.entries(UNITS)) gl.uniform1i(places[name], unit);
+    gl.uniformMatrix3fv(places.matrices, true, new Float32Array([...look.before, ...look.after]));
+    if (look.lenses.some(Boolean)) straighten(built, look);
+    if (lends) {
+      if (kept.length) gl.uniformMatrix3fv(places.lending, true, new Float32Array(lenders(look)));
+      gl.uniform1i(places.exactly, Number(exactly));
+      gl.uniform1i(places.mark, Number(look.mark));
+    }
+    gl.uniform1i(places.first, mode === "before" ? 0 : 1);
+    gl.uniform4f(places.part, ...part);
     gl.uniform2f(places.size, size.width, size.height);
-    gl.uniform2f(places.pixels, width, height);
-    gl.uniform1i(places.mode, mode);
+    gl.uniform2f(places.pixels, box.width / part[2], box.height / part[3]);
     gl.uniform2f(places.line, look.line.place, look.line.turn);
-    gl.uniform3f(places.loupe, look.loupe ? look.loupe[0] * width : 0, look.loupe ? look.loupe[1] * height : 0, look.loupe ? width / 7 : 0);
-    gl.uniform1f(places.power, POWER);
-    gl.drawArrays(gl.TRIANGLE_STRIP, 0, 4);
+    if (loupe) gl.uniform3f(places.loupe, ...loupe);
+    gl.viewport(box.x, box.y, box.width, box.height);
+    mesh.draw(built.place, box.width, box.height);
+  }
+
+  /** The loupe: what lies around the pointer, POWER times as large, in a circle. @param {Look} look @param {"before" | "after" | "wipe" | "difference"} mode */
+  function drawLoupe(look, mode) {
+    const { width, height } = canvas;
+    const [x, y] = /** @type {[number, number]} */ (look.loupe);
+    const radius = Math.round(width * LOUPE);
+    const box = { x: Math.round(x * width) - radius, y: Math.round((1 - y) * height) - radius, width: 2 * radius, height: 2 * radius };
+    const [across, down] = [(2 * radius) / width / POWER, (2 * radius) / height / POWER];
+    draw(box, look, mode, [x - across / 2, y - down / 2, across, down], [box.x + radius, box.y + radius, radius]);
   }
 
   /** @param {Look} look */
   function update(look) {
     if (video.readyState < 2) return;
-    gl.useProgram(program);
-    gl.uniform1i(places.picture, 0);
-    gl.uniform1i(places.recent, 1);
-    gl.uniform1i(places.exact, 2);
-    gl.uniform1i(places.exactly, Number(exactly));
-    gl.uniform1i(places.fine, Number(look.fine));
-    gl.uniform1i(places.mark, Number(look.mark));
     if (look.lending && look.frame % LENT_EVERY === 0) keep(look.frame);
-    lend(look);
-    straighten(look);
-    gl.activeTexture(gl.TEXTURE0);
+    gl.activeTexture(gl.TEXTURE0 + UNITS.picture);
     gl.bindTexture(gl.TEXTURE_2D, current);
     gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, gl.RGBA, gl.UNSIGNED_BYTE, video);
     const { width, height } = canvas;
+    const whole = { x: 0, y: 0, width, height };
     if (look.mode === "side") {
       const half = Math.floor(width / 2) - 1;
       gl.clearColor(0.086, 0.094, 0.102, 1);
       gl.clear(gl.COLOR_BUFFER_BIT);
       const tall = Math.round((half * size.height) / size.width);
-      const low = Math.round((height - tall) / 2);
-      draw(0, low, half, tall, look, MODES.before);
-      draw(width - half, low, half, tall, look, MODES.after);
-    } else if (look.mode === "onion" && onion.length === 2) drawOnion(width, height, look);
-    else draw(0, 0, width, height, look, MODES[look.mode === "onion" ? "after" : look.mode]);
+      const y = Math.round((height - tall) / 2);
+      draw({ x: 0, y, width: half, height: tall }, look, "before");
+      draw({ x: width - half, y, width: half, height: tall }, look, "after");
+    } else if (look.mode === "onion" && onion.length === 2) drawOnion(whole, look);
+    else {
+      const mode = look.mode === "onion" ? "after" : look.mode;
+      draw(whole, look, mode);
+      if (look.loupe) drawLoupe(look, mode);
+    }
   }
 
-  /** The first and the last frame laid over each other. @param {number} width @param {number} height @param {Look} look */
-  function drawOnion(width, height, look) {
+  /** The first and the last frame laid over each other. @param {Box} whole @param {Look} look */
+  function drawOnion(whole, look) {
     gl.blendColor(0.5, 0.5, 0.5, 0.5);
     onion.forEach((skin, i) => {
       if (i) {
         gl.enable(gl.BLEND);
         gl.blendFunc(gl.CONSTANT_COLOR, gl.ONE_MINUS_CONSTANT_COLOR);
       }
-      straighten({ ...look, lenses: [look.lenses[0], skin.lens] });
-      gl.activeTexture(gl.TEXTURE0);
+      gl.activeTexture(gl.TEXTURE0 + UNITS.picture);
       gl.bindTexture(gl.TEXTURE_2D, skin.texture);
-      draw(0, 0, width, height, { ...look, after: skin.matrix }, MODES.after);
+      draw(whole, { ...look, after: skin.matrix, lenses: [look.lenses[0], skin.lens], lending: null }, "after");
     });
     gl.disable(gl.BLEND);
+  }
+
+  /** @param {import("./shaders.js").Parts} parts @returns {Built} */
+  function programFor(parts) {
+    const key = JSON.stringify(parts);
+    const known = programs.get(key);
+    if (known) return known;
+    const built = build(gl, vertexShader(parts), fragmentShader(parts));
+    programs.set(key, built);
+    return built;
   }
 
   return {
@@ -164,14 +212,13 @@ function viewer(gl, canvas, video, size) {
     serve(image) {
       exactly = image !== null;
       if (!image) return;
-      gl.activeTexture(gl.TEXTURE2);
-      gl.bindTexture(gl.TEXTURE_2D, served);
+      gl.activeTexture(gl.TEXTURE0 + UNITS.exact);
       gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, gl.RGBA, gl.UNSIGNED_BYTE, image);
     },
-    /** Take the picture on show as the next skin of the onion. @param {number[]} matrix @param {any} lens */
+    /** Take the picture on show as the next skin of the onion. @param {number[]} matrix @param {Lens | null} lens */
     peel(matrix, lens) {
       if (onion.length === 2) onion.splice(0).forEach((skin) => gl.deleteTexture(skin.texture));
-      const skin = texture(gl, gl.TEXTURE_2D);
+      const skin = texture(gl, gl.TEXTURE_2D, UNITS.picture, gl.LINEAR);
       gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, gl.RGBA, gl.UNSIGNED_BYTE, video);
       onion.push({ texture: skin, matrix, lens });
     },
@@ -181,10 +228,49 @@ function viewer(gl, canvas, video, size) {
       canvas.height = Math.max(2, Math.round((canvas.width * size.height) / size.width));
     },
     destroy() {
-      for (const made of [current, ring, served, glass, ...onion.map((skin) => skin.texture)]) gl.deleteTexture(made);
+      for (const made of [current, ring, served, glass, shutter, ...onion.map((skin) => skin.texture)]) gl.deleteTexture(made);
       onion = [];
-      gl.deleteBuffer(buffer);
-      gl.deleteProgram(program);
+      mesh.destroy();
+      for (const { program } of programs.values()) gl.deleteProgram(program);
+    },
+  };
+}
+
+/** A mesh over the unit square whose cells are CELL pixels of the box it is drawn into. @param {WebGL2RenderingContext} gl */
+function makeMesh(gl) {
+  const corners = gl.createBuffer();
+  const order = gl.createBuffer();
+  let [across, down] = [0, 0];
+
+  /** @param {number} columns @param {number} rows */
+  function lay(columns, rows) {
+    [across, down] = [columns, rows];
+    const places = new Float32Array(2 * (columns + 1) * (rows + 1));
+    for (let y = 0, i = 0; y <= rows; y++) for (let x = 0; x <= columns; x++) places.set([x / columns, y / rows], 2 * i++);
+    const triangles = new Uint16Array(6 * columns * rows);
+    for (let y = 0, i = 0; y < rows; y++)
+      for (let x = 0; x < columns; x++, i += 6) {
+        const corner = y * (columns + 1) + x;
+        triangles.set([corner, corner + 1, corner + columns + 1, corner + columns + 1, corner + 1, corner + columns + 2], i);
+      }
+    gl.bufferData(gl.ARRAY_BUFFER, places, gl.STATIC_DRAW);
+    gl.bufferData(gl.ELEMENT_ARRAY_BUFFER, triangles, gl.STATIC_DRAW);
+  }
+
+  return {
+    /** @param {number} place the attribute of the corners @param {number} width @param {number} height of the box */
+    draw(place, width, height) {
+      gl.bindBuffer(gl.ARRAY_BUFFER, corners);
+      gl.bindBuffer(gl.ELEMENT_ARRAY_BUFFER, order);
+      const [columns, rows] = [Math.ceil(width / CELL), Math.ceil(height / CELL)];
+      if (columns !== across || rows !== down) lay(columns, rows);
+      gl.enableVertexAttribArray(place);
+      gl.vertexAttribPointer(place, 2, gl.FLOAT, false, 0, 0);
+      gl.drawElements(gl.TRIANGLES, 6 * across * down, gl.UNSIGNED_SHORT, 0);
+    },
+    destroy() {
+      gl.deleteBuffer(corners);
+      gl.deleteBuffer(order);
     },
   };
 }
@@ -199,22 +285,22 @@ function stretched(table, wide) {
   });
 }
 
-/** @param {WebGL2RenderingContext} gl @param {number} kind */
-function texture(gl, kind) {
+/** @param {WebGL2RenderingContext} gl @param {number} kind @param {number} unit @param {number} filter */
+function texture(gl, kind, unit, filter) {
   const made = /** @type {WebGLTexture} */ (gl.createTexture());
-  gl.activeTexture(kind === gl.TEXTURE_2D ? gl.TEXTURE0 : gl.TEXTURE1);
+  gl.activeTexture(gl.TEXTURE0 + unit);
   gl.bindTexture(kind, made);
   for (const [key, value] of [
-    [gl.TEXTURE_MIN_FILTER, gl.LINEAR], [gl.TEXTURE_MAG_FILTER, gl.LINEAR],
+    [gl.TEXTURE_MIN_FILTER, filter], [gl.TEXTURE_MAG_FILTER, filter],
     [gl.TEXTURE_WRAP_S, gl.CLAMP_TO_EDGE], [gl.TEXTURE_WRAP_T, gl.CLAMP_TO_EDGE],
   ]) gl.texParameteri(kind, key, value);
   return made;
 }
 
-/** @param {WebGL2RenderingContext} gl */
-function build(gl) {
+/** @param {WebGL2RenderingContext} gl @param {string} vertex @param {string} fragment @returns {Built} */
+function build(gl, vertex, fragment) {
   const program = /** @type {WebGLProgram} */ (gl.createProgram());
-  for (const [kind, text] of /** @type {[number, string][]} */ ([[gl.VERTEX_SHADER, VERTEX], [gl.FRAGMENT_SHADER, FRAGMENT]])) {
+  for (const [kind, text] of /** @type {[number, string][]} */ ([[gl.VERTEX_SHADER, vertex], [gl.FRAGMENT_SHADER, fragment]])) {
     const shader = /** @type {WebGLShader} */ (gl.createShader(kind));
     gl.shaderSource(shader, text);
     gl.compileShader(shader);
@@ -222,5 +308,8 @@ function build(gl) {
   }
   gl.linkProgram(program);
   if (!gl.getProgramParameter(program, gl.LINK_STATUS)) throw new Error(gl.getProgramInfoLog(program) || "shader");
-  return program;
+  const count = gl.getProgramParameter(program, gl.ACTIVE_UNIFORMS);
+  const names = Array.from({ length: count }, (_, i) => /** @type {WebGLActiveInfo} */ (gl.getActiveUniform(program, i)).name.replace("[0]", ""));
+  const places = Object.fromEntries(names.map((name) => [name, gl.getUniformLocation(program, name)]));
+  return { program, places, place: gl.getAttribLocation(program, "place") };
 }

@@ -38,12 +38,12 @@ export const glass = (parts) => {
       return FAMILIES[/** @type {keyof typeof FAMILIES} */ (this.lens().family)][0];
     },
     lensPrice() {
-      return this.path && this.path.lens ? `keeps ${(100 * this.path.lens.kept_area).toFixed(0)} %` : "";
+      return this.opticsActive() && this.path && this.path.lens ? `keeps ${(100 * this.path.lens.kept_area).toFixed(0)} %` : "";
     },
     /** @returns {string[]} what the lens does, in figures */
     lensFacts() {
-      const drawn = this.lensOf(this.path);
-      if (!drawn) return [];
+      const drawn = /** @type {any} */ (this.lensOf(this.path));
+      if (!drawn || !this.opticsActive()) return [];
       const facts = [`the middle is shown at ${(1 / drawn.step).toFixed(3)}×`, `${(100 * this.path.lens.kept_area).toFixed(1)} % of the source is in the frame`];
       if (this.lens() && this.lens().enlarge) facts.push(`delivered as ${this.outputText()}`);
       if (drawn.fields_of_view) {

@@ -1,6 +1,6 @@
 // @ts-check
 // How the bench's pictures are looked at: what is compared with what, in which view, how closely.
-import { unpacked } from "../../geometry/lens.js";
+import { lensAt, unpacked } from "../../geometry/lens.js";
 import { IDENTITY, inside } from "../../geometry/matrix.js";
 import { ask } from "../../net.js";
 import { filling } from "../../state/filling.js";
@@ -105,18 +105,16 @@ export const looking = (parts) => {
     matrixOf(path) {
       return (path && path.src_from_out[this.frame - path.first]) || IDENTITY;
     },
-    /** @param {any} path @returns {any} its optics at the frame on show */
+    /** @param {any} path @returns {import("../../geometry/lens.js").Lens | null} its optics at the frame on show */
     lensOf(path) {
-      if (!path || !path.lens) return null;
-      const { every, stages } = path.lens;
-      return stages[Math.min(Math.max(0, Math.floor((this.frame - path.first) / every)), stages.length - 1)];
+      return lensAt(path, this.frame);
     },
     matrix() {
       return this.matrixOf(this.path);
     },
     draw() {
       const path = this.path;
-      const lending = path && path.lending && this.frame >= path.first ? { first: path.first, ...path.lending } : null;
+      const lending = path && path.lending && this.frame >= path.first ? { first: path.first, lensAt: (/** @type {number} */ frame) => lensAt(path, frame), ...path.lending } : null;
       if (this.stills) this.drawStill();
       else {
         if (served && served !== this.servedKey()) {
@@ -139,7 +137,7 @@ export const looking = (parts) => {
       parts.overlay.update({
         grid: this.grid ? this.gridLook : null, window: shot && this.path && !this.held ? this.matrix() : null,
         pins: lines ? this.pinsShown() : [], lines: lines ? this.linesShown() : [], edges: lines ? this.edgesShown() : [], asked: lines ? this.askedShown() : [],
-        ring: lines ? this.ringShown() : [], handles: lines && this.aiming("ring") ? this.ringHandles().map((/** @type {number[]} */ place) => this.shownAt(place)) : [],
+        ring: lines ? [...this.ringShown(), ...this.leanShown()] : [], handles: lines && this.aiming("ring") ? this.ringHandles().map((/** @type {number[]} */ place) => this.shownAt(place)) : [],
       });
     },
     drawStill() {

@@ -29,12 +29,14 @@ export const profiling = (parts) => ({
     if (!profile) return;
     const { canvas, enlarge } = this.lens() || profile.document.lens;
     this.t.optics.focal = profile.document.focal;
+    const { readout_s } = profile.document;
+    if (readout_s !== null && readout_s !== undefined) this.t.motion.rolling_shutter = Math.round(1e4 * Math.max(-1.2, Math.min(1.2, readout_s * parts.page.info.rate))) / 1e4;
     this.setLens({ ...profile.document.lens, canvas, enlarge });
     this.profileSaid = `The lens of “${profile.document.name}”.`;
   },
   saveProfile() {
     return this.attempt(async () => {
-      this.profiles = await ask("POST", "/api/lens-profiles", { name: this.profileName, clip: parts.page.id, lens: this.lens(), focal: this.t.optics.focal });
+      this.profiles = await ask("POST", "/api/lens-profiles", { name: this.profileName, clip: parts.page.id, lens: this.lens(), focal: this.t.optics.focal, readout: this.knownReadout() });
       this.profileSaid = `Kept as “${this.profileName}”.`;
       this.profileName = "";
     });

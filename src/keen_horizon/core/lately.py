@@ -14,17 +14,21 @@ KEPT = 4
 
 
 def kept_lately(function: Callable[Given, Result]) -> Callable[Given, Result]:
-    """The function, keeping its last results for as long as it is given the very same objects."""
+    """The function, keeping its last results for as long as it is given the very same objects, or the same numbers."""
     kept: deque[tuple[tuple[object, ...], Result]] = deque(maxlen=KEPT)
 
     @wraps(function)
     def found(*args: Given.args, **kwargs: Given.kwargs) -> Result:
         given = (*args, *kwargs.values())
         for known, result in list(kept):
-            if len(known) == len(given) and all(a is b for a, b in zip(known, given, strict=True)):
+            if len(known) == len(given) and all(map(_same, known, given)):
                 return result
         result = function(*args, **kwargs)
         kept.append((given, result))
         return result
 
     return found
+
+
+def _same(one: object, other: object) -> bool:
+    return one is other or (isinstance(one, float | int) and one == other)

@@ -1,0 +1,85 @@
+"""A rolling shutter undone: on photographs and a real film, shaken by hands that are known, row by row.
+
+    .venv/bin/python benchmarks/rolling.py FILM [PICTURE ...]
+
+Held, with the rows as they were and put right: how far parts of the frame move against each other, how far the whole
+moves, what zoom that takes, and how long solving takes the first time and again.
+"""
+
+from __future__ import annotations
+
+import argparse
+import time
+from dataclasses import replace
+from pathlib import Path
+
+import cv2
+import numpy as np
+from readout import COUNT, SHAKE_PX, SIZE, VIBRATION_PX, filmed, fitting, frames_of
+
+from keen_horizon.core.finding.readout import find_readout
+from keen_horizon.core.geometry.similarity import Similarities, as_complex
+from keen_horizon.core.mapping.sampling import sampling_map
+from keen_horizon.core.motion.measure import MotionTracker
+from keen_horizon.core.path.camera_path import CameraPath
+from keen_horizon.core.path.solve import solve_path
+from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.simulator.plane import hand_shake
+
+READOUTS = (0.35, -0.6, 0.9)
+PLACES = np.stack([a.ravel() for a in np.meshgrid(np.linspace(60, 579, 9), np.linspace(40, 319, 7))], -1)
+
+
+def strayed(path: CameraPath, readout: float, seed: int) -> tuple[float, float]:
+    """How far places of the output move in the world: against each other, and all of them, px RMS."""
+    poses_at, sampling = hand_shake(COUNT, SIZE, SHAKE_PX, seed, VIBRATION_PX), sampling_map(path)
+    world = []
+    for frame in range(len(path)):
+        source = sampling.source_points(frame, PLACES)
+        rows: Similarities = poses_at(frame + readout * ((source[:, 1] + 0.5) / SIZE.height - 0.5))
+        world.append(rows.z * as_complex(source) + rows.t)
+    places, offsets = np.array(world), as_complex(PLACES) - as_complex(PLACES).mean()
+    apart = places - places.mean(1, keepdims=True)
+    turned = (np.conj(offsets) * apart).sum(1) / (np.abs(offsets) ** 2).sum()
+    parts, whole = apart - turned[:, None] * offsets, places.mean(1) - places.mean()
+    return float(np.sqrt((np.abs(parts) ** 2).mean())), float(np.sqrt((np.abs(whole) ** 2).mean()))
+
+
+def main() -> None:
+    """Print a line a picture and readout."""
+    parser = argparse.ArgumentParser(description=__doc__.split("\n")[0])
+    parser.add_argument("film", type=Path)
+    parser.add_argument("pictures", nargs="*", type=Path)
+    asked = parser.parse_args()
+    film = frames_of(asked.film)
+    scenes = {asked.film.name: lambda number: film[number]}
+    for path in asked.pictures:
+        picture = fitting(cv2.imread(str(path)))
+        scenes[path.name] = lambda number, picture=picture: picture
+    for name, picture_of in scenes.items():
+        for seed, readout in enumerate(READOUTS, 5):
+            tracker = MotionTracker.start(SIZE)
+            for number, frame in enumerate(filmed(picture_of, readout, seed)):
+                tracker.add(frame, number / 25)
+            measurement = tracker.finish(0)
+            measurement = replace(measurement, readout=find_readout(measurement))
+            told = []
+            for shutter in ("off", "measured"):
+                wanted = {"motion": {"intent": "hold", "rolling_shutter": shutter}, "edges": {"zoom_limit": 1.5}}
+                treatment = Treatment.from_json(wanted)
+                began = time.perf_counter()
+                path = solve_path(measurement, treatment)
+                first = time.perf_counter() - began
+                solve_path(measurement, treatment)
+                again = time.perf_counter() - began - first
+                parts, whole = strayed(path, readout, seed)
+                told.append((parts, whole, float(path.zoom.max()), first, again))
+            (parts, whole, zoom, *_), (parts_now, whole_now, zoom_now, first, again) = told
+            print(f"{name} {readout:+.2f} (found {measurement.readout.frames:+.3f}):", end=" ")
+            print(f"parts {parts:.3f} -> {parts_now:.3f} px ({parts / parts_now:.1f} x),", end=" ")
+            print(f"whole {whole:.3f} -> {whole_now:.3f} px, zoom {zoom:.3f} -> {zoom_now:.3f},", end=" ")
+            print(f"solved in {first:.2f} s, again {again:.2f} s", flush=True)
+
+
+if __name__ == "__main__":
+    main()
