@@ -132,6 +132,11 @@ def main() -> None:
         glass = Treatment.from_json({"optics": {"lens": {"family": "equidistant", "coefficients": [1.2]}}})
         seen = solve_path(measurement, glass)
         straightening = timed(lambda: render_clip(clip, info, times, seen, glass, target))
+        read = {"motion": {"rolling_shutter": 0.6}}
+        rolled, rolled_straight = (Treatment.from_json(read | more) for more in ({}, glass.to_json() | read))
+        rows, rows_straight = (solve_path(measurement, t) for t in (rolled, rolled_straight))
+        reading = timed(lambda: render_clip(clip, info, times, rows, rolled, target))
+        reading_straight = timed(lambda: render_clip(clip, info, times, rows_straight, rolled_straight, target))
         solving_straight = min(timed(lambda: solve_path(measurement, glass)) for _ in range(3))
         result["1080p, 300 frames"] = {
             "bare decode fps": round(300 / bare, 1),
@@ -143,6 +148,8 @@ def main() -> None:
             "render / plain transcode": round(rendering / plain, 2),
             "borrow / plain transcode": round(borrowing / plain, 2),
             "lens and motion / plain transcode": round(straightening / plain, 2),
+            "rows and motion / plain transcode": round(reading / plain, 2),
+            "lens, rows and motion / plain transcode": round(reading_straight / plain, 2),
             "solve in the straightened picture s": round(solving_straight, 3),
         }
         result |= thinking()

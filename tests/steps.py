@@ -11,7 +11,8 @@ import numpy as np
 from playwright.sync_api import Page, expect
 
 
-def start_project(page: Page) -> None:
+def start_project(page: Page, measures: bool = False) -> None:
+    """An empty project; whether its clips are measured as they arrive."""
     page.goto("/")
     expect(page.locator("#project-name, .shelf").first).to_be_visible()
     before = page.url
@@ -24,6 +25,8 @@ def start_project(page: Page) -> None:
         page.get_by_label("Name of a new project").press("Enter")
     page.wait_for_url(lambda address: address != before)
     expect(page.get_by_role("heading", name="The shelf is empty")).to_be_visible()
+    if not measures:
+        page.get_by_role("checkbox", name="measure on arrival").uncheck()
 
 
 def bring_in(page: Page, clip: Path) -> None:

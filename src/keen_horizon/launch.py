@@ -15,16 +15,15 @@ from pathlib import Path
 from keen_horizon.config import PROJECT, Settings
 from keen_horizon.core.errors import KeenHorizonError
 from keen_horizon.instance import check_port, child_marks, end_with_parent, only_instance
-from keen_horizon.operations.clips import new_project, register_clip
+from keen_horizon.operations.demo import demo_project
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.housekeeping import belong_together, settle_places, tidy
 from keen_horizon.simulator.demo import write_demo
 from keen_horizon.store.cluster import Cluster, ClusterError, bring_home, enterable, has_cluster, start_cluster
 from keen_horizon.store.database import connect, migrate, transaction
 from keen_horizon.store.files import DAY_S, FileStore, StoreError
-from keen_horizon.store.models import Project
+from keen_horizon.store.models import Project, Work
 
-DEMO_PROJECT = "Port Merrow: boat week"
 SYSTEM_DATA = Path("/var/lib/keen-horizon")
 PROCESSES = ("serve", "worker")
 LOOK_S = 0.5  # between looks at whether everything is still there
@@ -52,21 +51,32 @@ def worker() -> None:
     run_worker(settings)
 
 
-def demo() -> None:
-    """Make the demo project, unless there is a project already."""
+def demo() -> bool:
+    """Make the demo project, unless there is a project already; whether it was made."""
     settings = _with_database()
     files = FileStore(settings.data, settings.media)
     engine = connect(settings.database_url)
     with transaction(engine) as session:
         if session.query(Project).first() is not None:
-            return
+            return False
     folder = settings.data / "demo"
     print("making the demo clips (under a minute) ...", flush=True)
     clips = write_demo(folder)
     with transaction(engine) as session:
-        project = new_project(session, DEMO_PROJECT)
-        for clip in clips:
-            register_clip(session, files, project.id, clip)
+        demo_project(session, files, clips)
+    engine.dispose()
+    return True
+
+
+def _await_demo(settings: Settings, seconds: float = 120) -> None:
+    """Return once the demo's clips are measured, so that they open with something to see."""
+    print("measuring them ...", flush=True)
+    engine, end = connect(settings.database_url), time.monotonic() + seconds
+    busy = True
+    while busy and time.monotonic() < end:
+        time.sleep(LOOK_S)
+        with transaction(engine) as session:
+            busy = any(work.state.open for work in session.query(Work))
     engine.dispose()
 
 
@@ -126,10 +136,11 @@ def _run(settings: Settings, address: str) -> int:
     try:
         prepare(settings)
         FileStore(settings.data).forget_cache()
-        if settings.demo:
-            demo()
+        made = settings.demo and demo()
         children = [_child(name) for name in PROCESSES]
         _await_answer(settings)
+        if made:
+            _await_demo(settings)
         print(f"Keen Horizon is at {address}  (Ctrl+C stops it)", flush=True)
         _keep_up(settings, cluster, children)
     finally:

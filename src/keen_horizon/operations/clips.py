@@ -29,12 +29,12 @@ MEDIA_SUFFIXES = {*SUFFIXES, ".zip"}
 LEAST_SERIES = 2  # pictures that make a folder worth offering
 
 
-def new_project(session: Session, name: str) -> Project:
-    """Start a project."""
+def new_project(session: Session, name: str, measures_itself: bool = False) -> Project:
+    """Start a project, whose clips are measured as they arrive if wanted."""
     name = name.strip()[:120]
     if not name:
         raise NotPossible("Give the project a name.")
-    project = Project(name=name)
+    project = Project(name=name, measures_itself=measures_itself)
     session.add(project)
     session.flush()
     return project

@@ -43,6 +43,8 @@ from keen_horizon.pipeline.like_source import like_source
 from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Clip, Render, Version, Work
 
+ASKED_FROM_S = 180.0  # a clip's length: measuring longer ones takes minutes, so an editor says when
+
 
 def request_measurement(session: Session, clip: Clip, treatment: Treatment) -> Work | None:
     """Queue measuring of the treatment's range; None when it is measured already."""
@@ -53,6 +55,13 @@ def request_measurement(session: Session, clip: Clip, treatment: Treatment) -> W
         if work.kind == "measure" and work.state.open and (work.first, work.last) == (first, last):
             return work
     return start_work(session, Work(kind="measure", clip_id=clip.id, first=first, last=last))
+
+
+def measure_arrived(session: Session, clip: Clip) -> Work | None:
+    """Queue measuring of a clip that has just arrived, where its project wants that and it is not long."""
+    if not clip.project.measures_itself or clip_info(clip).duration > ASKED_FROM_S:
+        return None
+    return request_measurement(session, clip, Treatment.from_json(clip.draft or {}))
 
 
 def request_pins(session: Session, clip: Clip, treatment: Treatment) -> list[Work]:

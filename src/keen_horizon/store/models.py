@@ -51,12 +51,13 @@ class WorkState(enum.StrEnum):
 
 
 class Project(Base):
-    """A set of clips."""
+    """A set of clips; `measures_itself` tells whether they are measured as they arrive."""
 
     __tablename__ = "project"
 
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str] = mapped_column(String(120))
+    measures_itself: Mapped[bool] = mapped_column(default=False)
     created_at: Mapped[datetime] = mapped_column(default=_now)
     clips: Mapped[list[Clip]] = relationship(back_populates="project", cascade="all, delete-orphan", order_by="Clip.id")
     edits: Mapped[list[Edit]] = relationship(back_populates="project", cascade="all, delete-orphan", order_by="Edit.id")

@@ -71,6 +71,12 @@ class SomeClips(Body):
     clips: Rows
 
 
+class MeasuresItself(Body):
+    """Whether a project's clips are measured as they arrive."""
+
+    wanted: bool
+
+
 class NewStartingPoint(Body):
     """A name for the settings of a treatment."""
 
@@ -83,7 +89,16 @@ def new_project() -> Response:
     """Start a project."""
     wanted = body(NewProject)
     with services().session() as session:
-        return jsonify(id=clips.new_project(session, wanted.name).id)
+        return jsonify(id=clips.new_project(session, wanted.name, measures_itself=True).id)
+
+
+@blueprint.put("/projects/<int:project_id>/measures-itself")
+def measures_itself(project_id: int) -> Response:
+    """Say whether clips that arrive from now on are measured by themselves."""
+    wanted = body(MeasuresItself)
+    with services().session() as session:
+        find(session, Project, project_id).measures_itself = wanted.wanted
+        return jsonify(measures_itself=wanted.wanted)
 
 
 @blueprint.get("/projects/<int:project_id>/clips")

@@ -39,6 +39,7 @@ def shelf(project_id: int) -> str:
         projects = [(p.id, p.name) for p in session.scalars(select(Project).order_by(Project.name))]
         page = {
             "project": project.id,
+            "measures_itself": project.measures_itself,
             "clips": [clip_card(clip, services().files) for clip in project.clips],
             "media": media_files(services().settings.media),
         }

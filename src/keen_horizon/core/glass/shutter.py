@@ -134,8 +134,19 @@ class RowMotion:
         """Growth and turn as a factor, shift and tilt at `shares` (P,)."""
         place = (shares + 0.5) * (NODES - 1)
         node = np.minimum(place.astype(np.intp), NODES - 2)
-        later = (place - node)[:, None]
-        found = (1 - later) * self.figures[self.of, node] + later * self.figures[self.of, node + 1]
-        found *= self.taken[self.of, None] if isinstance(self.of, np.ndarray) else self.taken[self.of]
-        growth = np.exp((found[:, 0] + 1j * found[:, 1]) / self.size.half_diagonal)
-        return growth, found[:, 2] + 1j * found[:, 3], found[:, 4] + 1j * found[:, 5]
+        later = place - node
+        figures, taken = self.figures, self.taken
+        if not isinstance(self.of, np.ndarray):
+            figures, taken = figures[self.of][None], taken[self.of]
+        else:
+            node = node + NODES * self.of
+        parts = (figures * np.reshape(taken, (-1, 1, 1))).reshape(-1, FIGURES)
+        moved = parts[:, ::2] + 1j * parts[:, 1::2]
+        growth, shift, tilt = np.exp(moved[:, 0] / self.size.half_diagonal), moved[:, 1], moved[:, 2]
+        return _between(growth, node, later), _between(shift, node, later), _between(tilt, node, later)
+
+
+def _between(values: Complex, node: NDArray[np.intp], later: Floats) -> Complex:
+    """Values (K,) a share `later` (P,) after `node` (P,), on the way to the next."""
+    onward = np.append(np.diff(values), 0)
+    return np.asarray(values[node] + later * onward[node])

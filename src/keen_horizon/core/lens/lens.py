@@ -72,6 +72,8 @@ class Lens:
 
     def bend(self, points: Floats, size: Size) -> Floats:
         """Points (N, 2) of the straightened picture in the source; far outside where nothing was seen."""
+        if self.plain:
+            return points
         w = self.offsets(as_complex(points), size)
         reach, ratios = radial_table(self)
         place = np.minimum(np.abs(w) * ((TABLE - 1) / reach), TABLE - 0.5)

@@ -131,7 +131,7 @@ def _meshed_maps(places: Callable[[Floats], Floats], rows: int, columns: int) ->
     def enlarged(values: NDArray[np.float32]) -> NDArray[np.float32]:
         size = (len(across) * CELL, len(down) * CELL)
         whole = cv2.resize(values.reshape(len(down), len(across)), size, interpolation=cv2.INTER_LINEAR)
-        return np.ascontiguousarray(whole[CELL : CELL + rows, CELL : CELL + columns], np.float32)
+        return np.asarray(whole[CELL : CELL + rows, CELL : CELL + columns], np.float32)
 
     return enlarged(np.ascontiguousarray(found[:, 0])), enlarged(np.ascontiguousarray(found[:, 1]))
 

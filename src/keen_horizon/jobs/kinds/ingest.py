@@ -22,6 +22,7 @@ from keen_horizon.operations.clips import known_by
 from keen_horizon.operations.edits import set_ranges
 from keen_horizon.operations.material import clip_info, same_source, source_place
 from keen_horizon.operations.starting import first_treatment
+from keen_horizon.operations.treating import measure_arrived
 from keen_horizon.store.database import transaction
 from keen_horizon.store.files import FileStore, digest_of
 from keen_horizon.store.models import Clip, ClipState, Work
@@ -72,6 +73,7 @@ def ingest(engine: Engine, files: FileStore, work: Work, progress: Progress) -> 
         clip.draft = _fitting(kept, info.frames) or first_treatment(session).to_json()
         for edit in clip.project.edits:
             set_ranges(edit, read_edit(edit.document, edit.name))
+        measure_arrived(session, clip)
 
 
 def _join(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:

@@ -34,6 +34,7 @@ export const shelf = () => {
   return {
     clips: page.clips,
     media: page.media,
+    measuresItself: page.measures_itself,
     /** @type {any[]} */
     uploads: [],
     /** Edits brought in, and how far they are. @type {any[]} */
@@ -103,6 +104,11 @@ export const shelf = () => {
         input.value = "";
         await this.listEdits();
       });
+    },
+    /** @param {boolean} wanted whether clips that arrive from now on are measured by themselves */
+    setMeasuresItself(wanted) {
+      this.measuresItself = wanted;
+      return this.attempt(() => ask("PUT", `/api/projects/${page.project}/measures-itself`, { wanted }));
     },
     /** @param {any} edit */
     removeEdit(edit) {

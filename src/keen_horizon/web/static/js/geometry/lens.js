@@ -16,7 +16,7 @@ import { read, unread } from "./rows.js";
 /** @typedef {{ width: number, height: number }} Size */
 
 const FAR = 1e6;
-const ROW_ROUNDS = 3;
+const ROW_ROUNDS = 2;
 const LARGEST_TURN = Math.PI / 2 - 1e-6;
 export const PROJECTIONS = /** @type {const} */ ({ straight: 0, cylinder: 1, stereographic: 2 });
 

@@ -108,7 +108,7 @@ vec2 bent(int side, int table, vec2 place) {
   vec2 source = w;
   if (!bend(side, source)) return vec2(-1e6);
   if ((side == 0 ? shutter.x : shutter.y) > 0.0)
-    for (int round = 0; round < 3; round++) {
+    for (int round = 0; round < 2; round++) {
       vec2 moved = read(table, w, source);
       if (!bend(side, moved)) return vec2(-1e6);
       source = moved;

@@ -1,6 +1,7 @@
 // @ts-check
 // Draws the proxy through the sampling map with WebGL 2 (see shaders.js), in all the ways two pictures of one
-// frame are compared. A mesh of cells as small as the renderer's carries the map; programs are built when first used.
+// frame are compared. A mesh carries the map: of cells as small as the renderer's where the picture stands, larger while
+// it moves. Programs are built when first used.
 import { PROJECTIONS } from "../geometry/lens.js";
 import { IDENTITY, inverse, product } from "../geometry/matrix.js";
 import { NODES } from "../geometry/rows.js";
@@ -8,6 +9,7 @@ import { LENDERS, TABLES, fragmentShader, vertexShader } from "./shaders.js";
 
 const WIDEST = 960; // the proxy has no more, and software drawing stays quick
 const CELL = 8; // pixels, as the renderer's mesh has
+const MOVING_CELL = 32; // while pictures pass: a tenth of a pixel off at most, and triangles are what software GL pays for
 const LENT_EVERY = 2; // frames between those that are kept for lending
 export const POWER = 4;
 const LOUPE = 1 / 7; // its radius, of the picture's width
@@ -143,7 +145,8 @@ function viewer(gl, canvas, video, size) {
     gl.uniform2f(places.line, look.line.place, look.line.turn);
     if (loupe) gl.uniform3f(places.loupe, ...loupe);
     gl.viewport(box.x, box.y, box.width, box.height);
-    mesh.draw(built.place, box.width, box.height);
+    const cell = look.fine ? CELL : MOVING_CELL;
+    mesh.draw(built.place, Math.ceil(box.width / cell), Math.ceil(box.height / cell));
   }
 
   /** The loupe: what lies around the pointer, POWER times as large, in a circle. @param {Look} look @param {"before" | "after" | "wipe" | "difference"} mode */
@@ -236,7 +239,7 @@ function viewer(gl, canvas, video, size) {
   };
 }
 
-/** A mesh over the unit square whose cells are CELL pixels of the box it is drawn into. @param {WebGL2RenderingContext} gl */
+/** A mesh of cells over the unit square. @param {WebGL2RenderingContext} gl */
 function makeMesh(gl) {
   const corners = gl.createBuffer();
   const order = gl.createBuffer();
@@ -258,11 +261,10 @@ function makeMesh(gl) {
   }
 
   return {
-    /** @param {number} place the attribute of the corners @param {number} width @param {number} height of the box */
-    draw(place, width, height) {
+    /** @param {number} place the attribute of the corners @param {number} columns @param {number} rows of cells */
+    draw(place, columns, rows) {
       gl.bindBuffer(gl.ARRAY_BUFFER, corners);
       gl.bindBuffer(gl.ELEMENT_ARRAY_BUFFER, order);
-      const [columns, rows] = [Math.ceil(width / CELL), Math.ceil(height / CELL)];
       if (columns !== across || rows !== down) lay(columns, rows);
       gl.enableVertexAttribArray(place);
       gl.vertexAttribPointer(place, 2, gl.FLOAT, false, 0, 0);
