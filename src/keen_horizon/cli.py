@@ -21,6 +21,7 @@ from keen_horizon.core.media.along import summary
 from keen_horizon.core.media.decodable import probe_decodable
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.media.scanning import Asked
+from keen_horizon.core.motion.carrying import Carrier
 from keen_horizon.core.motion.measurement import Measurement, measurement_notes
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.path.notes import outcome_notes, solution_notes
@@ -156,7 +157,7 @@ def _correct(options: argparse.Namespace) -> None:
     began = time.perf_counter()
     measurement = _measurement(options, info, times, treatment)
     measured = time.perf_counter()
-    pins = _pins(options.source, info, times, treatment)
+    pins = _pins(options.source, info, times, treatment, Carrier.by(measurement))
     path = solve_path(measurement, treatment, pins)
     solved = time.perf_counter()
     notes = (*solution_notes(measurement, treatment), *outcome_notes(path, treatment, pins))
@@ -296,12 +297,14 @@ def _measurement(options: argparse.Namespace, info: ClipInfo, times: Any, treatm
     return measure_clip(options.source, info, times, first, last, _bar("measuring"))
 
 
-def _pins(source: Path, info: ClipInfo, times: Any, treatment: Treatment) -> tuple[PinTrack, ...]:
+def _pins(source: Path, info: ClipInfo, times: Any, treatment: Treatment, carrier: Carrier) -> tuple[PinTrack, ...]:
     if treatment.motion.intent != "pin":
         return ()
     first, last = treatment.frames(info.frames)
     points = treatment.motion.pin.points
-    return tuple(pin_clip(source, info, times, first, last, point, _bar("following")) for point in points)
+    return tuple(
+        pin_clip(source, info, times, first, last, point, _bar("following"), carrier=carrier) for point in points
+    )
 
 
 def _tell(info: ClipInfo, notes: tuple[str, ...]) -> None:

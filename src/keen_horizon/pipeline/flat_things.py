@@ -15,10 +15,12 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.errors import RangeError
 from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.geometry.similarity import as_complex, as_points
 from keen_horizon.core.lens.over_time import OpticsStage, optics_stage
 from keen_horizon.core.lens.plate import TURNING, plate_of
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.motion.carrying import Carrier
 from keen_horizon.core.motion.plane import PlaneTrack, Seen, blended, follow_plane, whole
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.optics import FlatThing, Optics
@@ -53,8 +55,12 @@ def follow_clip(
     optics: Optics,
     progress: Callable[[int, int], None] = lambda done, total: None,
     should_stop: Callable[[], bool] = lambda: False,
+    carrier: Carrier | None = None,
 ) -> PlaneTrack:
-    """The corners over frames `first` ... `last`. Raises RangeError, Stopped, MediaError, LensError."""
+    """The corners over frames `first` ... `last`; where they are lost, carried where the motion was measured.
+
+    Raises RangeError, Stopped, MediaError, LensError.
+    """
     marks = sorted((mark for mark in thing.marks if first <= mark.frame <= last), key=lambda mark: mark.frame)
     if not marks:
         raise RangeError(f"{info.name}: the corners were not set inside frames {first}-{last}. Set them there.")
@@ -67,9 +73,24 @@ def follow_clip(
     def straight(frame: int, points: Floats) -> Floats:
         return points if stage is None else stage.straighten(frame, points)
 
+    def bent(frame: int, points: Floats) -> Floats:
+        return points if stage is None else stage.points(frame, points)
+
     def follow(mark: int, frames: Iterator[Frame]) -> tuple[Floats, Floats]:
+        numbers: list[int] = []
+
+        def looks() -> Iterator[Seen]:
+            for frame in frames:
+                numbers.append(frame.number)
+                yield _seen(frame, info.display, stage)
+
+        def carry(at: int, corners: Floats) -> Floats:
+            assert carrier is not None
+            before, now = numbers[at - 1], numbers[at]
+            return straight(now, as_points(carrier.moved(as_complex(bent(before, corners)), before, now)))
+
         corners = straight(marks[mark].frame, np.array(marks[mark].corners))
-        return follow_plane((_seen(frame, info.display, stage) for frame in frames), corners)
+        return follow_plane(looks(), corners, carry if carrier else None)
 
     def reversed_(trail: tuple[Floats, Floats]) -> tuple[Floats, Floats]:
         return trail[0][::-1], trail[1][::-1]
@@ -82,12 +103,13 @@ def follow_clip(
         pieces.append((corners[1:], known[1:]))
     pieces.append((end[0][1:], end[1][1:]))
     confidence = np.concatenate([known for _, known in pieces])
-    found = whole(np.concatenate([corners for corners, _ in pieces]), confidence)
-    bent = [
-        corners if stage is None else stage.points(first + i, corners)
-        for i, corners in enumerate(np.stack([found.real, found.imag], -1))
-    ]
-    return PlaneTrack(first, np.array([corners[:, 0] + 1j * corners[:, 1] for corners in bent]), confidence)
+    corners = np.concatenate([corners for corners, _ in pieces])
+    if carrier is None:
+        filled = whole(corners[..., 0] + 1j * corners[..., 1], confidence)
+        source = [bent(first + i, np.stack([row.real, row.imag], -1)) for i, row in enumerate(filled)]
+        return PlaneTrack(first, np.stack([as_complex(row) for row in source]), confidence)
+    seen = np.stack([as_complex(bent(first + i, row)) for i, row in enumerate(corners)])
+    return PlaneTrack(first, whole(seen, confidence, lambda trail: carrier.whole(trail, first)), confidence)
 
 
 def _seen(frame: Frame, size: Size, stage: OpticsStage | None) -> Seen:

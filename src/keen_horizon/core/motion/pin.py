@@ -11,7 +11,7 @@ Points are (x, y) as complex numbers in pixels of the pictures given.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -21,6 +21,7 @@ from numpy.typing import NDArray
 
 Gray = NDArray[np.uint8]
 Floats = NDArray[np.float64]
+Carry = Callable[[int, complex], complex]
 
 LOST_BELOW = 0.7
 RENEW_BELOW = 0.9
@@ -72,9 +73,14 @@ class PointFollower:
         self.lost = 0
         self.patch: Gray = self._take_patch(picture)
 
-    def follow(self, picture: Gray) -> tuple[complex, float]:
-        """The point in the next picture and its correlation; 0 when lost, with the place expected."""
+    def follow(self, picture: Gray, expected: complex | None = None) -> tuple[complex, float]:
+        """The point in the next picture and its correlation; 0 when lost, with the place expected.
+
+        `expected` is where the motion of the surroundings would carry it, from where it was last.
+        """
         found = None if self.lost else self._register(picture, self._flow(picture))
+        if found is None and expected is not None:
+            self.point = expected
         found = found or self._register(picture, self._search(picture))
         self.previous, before = picture, self.previous
         if found is None or (self.lost and found[2] < RENEW_BELOW):
@@ -156,13 +162,16 @@ def patch_reach(shape: tuple[int, ...]) -> int:
     return max(12, round(max(shape[:2]) / 40))
 
 
-def follow_point(pictures: Iterable[Gray], point: complex) -> Trail:
-    """A point's trail through pictures of which the first is the one it was set on."""
+def follow_point(pictures: Iterable[Gray], point: complex, carry: Carry | None = None) -> Trail:
+    """A point's trail through pictures of which the first is the one it was set on.
+
+    `carry` takes a place of the picture before to the picture whose place in the row of them is given.
+    """
     points, confidence = [point], [1.0]
     pictures = iter(pictures)
     follower = PointFollower(next(pictures), point)
-    for picture in pictures:
-        found, correlation = follower.follow(picture)
+    for number, picture in enumerate(pictures, 1):
+        found, correlation = follower.follow(picture, carry(number, follower.point) if carry else None)
         points.append(found)
         confidence.append(correlation)
     return Trail(np.array(points), np.array(confidence))

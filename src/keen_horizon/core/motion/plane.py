@@ -26,6 +26,7 @@ from keen_horizon.core.motion.pin import Trail, between_marks, bridged
 
 Floats = NDArray[np.float64]
 Gray = NDArray[np.uint8]
+Carry = Callable[[int, Floats], Floats]
 Seen = Callable[[Floats], Gray]  # a frame's luma (0 where it has none) at straightened points (rows, columns, 2)
 
 LONGEST_SIDE = 320  # of the texture, pixels
@@ -83,22 +84,31 @@ class PlaneFollower:
         left, top = self.margin.astype(int)
         self.inner = (slice(top, -top), slice(left, -left))
         self.texture = self._look(seen)[self.inner]
-        self.previous: Seen = seen
+        self.previous, self.last_seen = seen, self.plane
         self.lost = False
 
-    def follow(self, seen: Seen) -> tuple[Floats, float]:
-        """Corners (4, 2) in the next frame and the correlation; 0 when lost, with where they were last."""
-        before, now = self._look(self.previous), self._look(seen)
+    @property
+    def corners(self) -> Floats:
+        """Where the corners (4, 2) are, or would be."""
+        return transform(self.plane, self.rectangle)
+
+    def follow(self, seen: Seen, expected: Floats | None = None) -> tuple[Floats, float]:
+        """Corners (4, 2) in the next frame and the correlation; 0 when lost, with where they are expected.
+
+        That is where they were last, or where the motion of the surroundings would carry them.
+        """
+        if expected is not None and _sound(expected):
+            self.plane = _plane(self.rectangle, expected)
+        before, now = self._look(self.previous, self.last_seen), self._look(seen)
         moved = self._flow(before, now)
         found = self._registered(seen, self.plane @ moved) or self._registered(seen, self.plane)
-        if found is None:
+        if found is None or (self.lost and found[1] < SURE_AGAIN):
             self.lost = True
-            return transform(self.plane, self.rectangle), 0.0
+            return self.corners, 0.0
         plane, correlation = found
-        if self.lost and correlation < SURE_AGAIN:
-            return transform(self.plane, self.rectangle), 0.0
-        self.plane, self.previous, self.lost = plane, seen, False
-        return transform(self.plane, self.rectangle), correlation
+        self.plane = self.last_seen = plane
+        self.previous, self.lost = seen, False
+        return self.corners, correlation
 
     def _look(self, seen: Seen, plane: Floats | None = None) -> Gray:
         """The frame where the plane was last, as a texture with its margin, evened out before its edges are cut off."""
@@ -164,11 +174,16 @@ def _local_correlation(a: Gray, b: Gray) -> NDArray[np.float32]:
     return np.asarray((product - mean_a * mean_b) / np.sqrt(np.maximum(spread, 1.0)))
 
 
-def follow_plane(frames: Iterable[Seen], corners: Floats) -> tuple[Floats, Floats]:
-    """Corners (N, 4, 2) through frames of which the first is the one they were set on, and confidences (N,)."""
+def follow_plane(frames: Iterable[Seen], corners: Floats, carry: Carry | None = None) -> tuple[Floats, Floats]:
+    """Corners (N, 4, 2) through frames of which the first is the one they were set on, and confidences (N,).
+
+    `carry` takes corners in the frame before to the frame whose place in the row of them is given.
+    """
     frames = iter(frames)
     follower = PlaneFollower(next(frames), corners)
-    found = [(corners, 1.0), *(follower.follow(seen) for seen in frames)]
+    found = [(corners, 1.0)]
+    for number, seen in enumerate(frames, 1):
+        found.append(follower.follow(seen, carry(number, follower.corners) if carry else None))
     return np.array([each for each, _ in found]), np.array([confidence for _, confidence in found])
 
 
@@ -182,10 +197,11 @@ def blended(forward: tuple[Floats, Floats], backward: tuple[Floats, Floats]) -> 
     return np.stack([points.real, points.imag], -1), corners[0].confidence
 
 
-def whole(corners: Floats, confidence: Floats) -> NDArray[np.complex128]:
-    """Corners (N, 4) with lost stretches bridged between the frames beside them."""
-    points = corners[..., 0] + 1j * corners[..., 1]
-    return np.stack([bridged(Trail(points[:, i], confidence)).points for i in range(4)], 1)
+def whole(
+    corners: NDArray[np.complex128], confidence: Floats, fill: Callable[[Trail], Trail] = bridged
+) -> NDArray[np.complex128]:
+    """Corners (N, 4) with lost stretches filled, straight on between the frames beside them unless told how."""
+    return np.stack([fill(Trail(corners[:, i], confidence)).points for i in range(4)], 1)
 
 
 def _evened(look: Gray) -> Gray:

@@ -12,8 +12,9 @@ import numpy as np
 
 from keen_horizon.core.errors import TreatmentError
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.geometry.similarity import Complex, Similarities
-from keen_horizon.core.motion.pin import PinTrack, Trail, bridged
+from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.core.motion.carrying import carried
+from keen_horizon.core.motion.pin import PinTrack, Trail
 
 
 def pinned_poses(
@@ -26,7 +27,7 @@ def pinned_poses(
     if not pins:
         raise TreatmentError("Pin: no point has been followed yet.")
     last = first + len(camera) - 1
-    trails = [_carried(pin.part(first, last).trail, camera, size) for pin in pins]
+    trails = [carried(_centred(pin.part(first, last).trail, size), camera).points for pin in pins]
     anchor = trails[0] if len(trails) == 1 else (trails[0] + trails[1]) / 2
     ratio = np.ones(len(anchor), np.complex128)
     if len(trails) == 2:
@@ -39,11 +40,8 @@ def pinned_poses(
     return Similarities(ratio, anchor[0] - ratio * anchor)
 
 
-def _carried(trail: Trail, camera: Similarities, size: Size) -> Complex:
-    """A trail's centred points (N,), lost stretches interpolated in the scene that the camera's poses lead to."""
-    points = trail.points - size.centre
-    scene = bridged(Trail(camera.z * points + camera.t, trail.confidence)).points
-    return np.where(trail.confidence > 0, points, (scene - camera.t) / camera.z)
+def _centred(trail: Trail, size: Size) -> Trail:
+    return Trail(trail.points - size.centre, trail.confidence)
 
 
 def pin_freedom(freedom: tuple[str, ...], points: int) -> tuple[str, ...]:
