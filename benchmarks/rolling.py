@@ -3,7 +3,8 @@
     .venv/bin/python benchmarks/rolling.py FILM [PICTURE ...]
 
 Held, with the rows as they were and put right: how far parts of the frame move against each other, how far the whole
-moves, what zoom that takes, and how long solving takes the first time and again.
+moves, what zoom that takes, and how long solving takes the first time and again. Then the demo's dinghy and quay as if
+their cameras read rows for 0.6 of a frame, behind the lenses that they have: rays from frame to frame.
 """
 
 from __future__ import annotations
@@ -11,11 +12,13 @@ from __future__ import annotations
 import argparse
 import time
 from dataclasses import replace
+from itertools import pairwise
 from pathlib import Path
 
 import cv2
 import numpy as np
 from readout import COUNT, SHAKE_PX, SIZE, VIBRATION_PX, filmed, fitting, frames_of
+from scipy.spatial.transform import Rotation
 
 from keen_horizon.core.finding.readout import find_readout
 from keen_horizon.core.geometry.similarity import Similarities, as_complex
@@ -24,6 +27,8 @@ from keen_horizon.core.motion.measure import MotionTracker
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.simulator.demo import dinghy, quay_walk
+from keen_horizon.simulator.film import Shot, take
 from keen_horizon.simulator.plane import hand_shake
 
 READOUTS = (0.35, -0.6, 0.9)
@@ -45,6 +50,49 @@ def strayed(path: CameraPath, readout: float, seed: int) -> tuple[float, float]:
     return float(np.sqrt((np.abs(parts) ** 2).mean())), float(np.sqrt((np.abs(whole) ** 2).mean()))
 
 
+def turned_apart(path: CameraPath, shot: Shot, readout: float) -> float:
+    """How far what the output shows moves against the rest of it from frame to frame, px RMS in the source's middle."""
+    size, sampling = shot.size, sampling_map(path)
+    grid = np.meshgrid(np.linspace(0.08, 0.92, 9) * size.width, np.linspace(0.08, 0.92, 7) * size.height)
+    places, middle = np.stack([a.ravel() for a in grid], -1), (size.centre.real, size.centre.imag)
+    rays = []
+    for frame in range(len(path)):
+        source = sampling.source_points(frame, places)
+        times = (frame + readout * source[:, 1] / size.height) / shot.rate
+        rays.append(shot.flight.rotation_at(times).apply(shot.lens.rays(source - middle)))
+    apart = []
+    for one, other in pairwise(rays):
+        between, _ = Rotation.align_vectors(other, one)
+        apart.append(np.linalg.norm(between.apply(one) - other, axis=1))
+    return float(np.sqrt((np.array(apart) ** 2).mean()) * shot.lens.focal_px)
+
+
+def behind_lenses(readout: float = 0.6, count: int = 120) -> None:
+    """Print a line a lens."""
+    flat = {"lens": {"family": "division", "coefficients": [0.0]}}
+    for make in (dinghy, quay_walk):
+        shot = make(count)
+        shot = replace(shot, sensor=replace(shot.sensor, readout_s=readout / shot.rate))
+        focal = shot.lens.focal_px / shot.size.half_diagonal
+        wide = {"lens": {"family": "equidistant", "coefficients": [focal**-2]}}
+        optics = wide if shot.lens.model == "equidistant" else flat | {"focal": focal}
+        tracker = MotionTracker.start(shot.size)
+        for number, picture in enumerate(take(shot)):
+            tracker.add(cv2.cvtColor(picture, cv2.COLOR_BGR2GRAY), number / shot.rate)
+        measurement = tracker.finish(0)
+        measurement = replace(measurement, readout=find_readout(measurement))
+        left = []
+        for shutter in ("off", "measured"):
+            motion = {"intent": "hold", "rolling_shutter": shutter}
+            wanted = {"optics": optics, "motion": motion, "edges": {"zoom_limit": 1.6}}
+            left.append(turned_apart(solve_path(measurement, Treatment.from_json(wanted)), shot, readout))
+        told = f"{measurement.readout.frames:+.3f}, {'told' if measurement.readout.enough else 'not told'}"
+        print(
+            f"{shot.name} (found {told}): parts {left[0]:.3f} -> {left[1]:.3f} px ({left[0] / left[1]:.1f} x)",
+            flush=True,
+        )
+
+
 def main() -> None:
     """Print a line a picture and readout."""
     parser = argparse.ArgumentParser(description=__doc__.split("\n")[0])
@@ -56,6 +104,7 @@ def main() -> None:
     for path in asked.pictures:
         picture = fitting(cv2.imread(str(path)))
         scenes[path.name] = lambda number, picture=picture: picture
+    behind_lenses()
     for name, picture_of in scenes.items():
         for seed, readout in enumerate(READOUTS, 5):
             tracker = MotionTracker.start(SIZE)

@@ -54,6 +54,15 @@ def click_on_picture(page: Page, places: tuple[tuple[float, float], ...]) -> Non
         page.wait_for_timeout(400)
 
 
+def show_the_lean(page: Page) -> None:
+    """Upright lines as the rows of one of the drone's frames saw them."""
+    page.goto(page.url.partition("?")[0] + "?stage=motion&frame=214")
+    page.get_by_role("button", name="Show the lean").click()
+    page.get_by_role("button", name="before", exact=True).click()
+    shoot(page, "rolling_shutter")
+    page.get_by_role("button", name="after", exact=True).click()
+
+
 def draw_straightedges(page: Page) -> None:
     """Along the top and the foot of the quay, in the first frame of the dinghy clip."""
     page.keyboard.press("1")
@@ -130,8 +139,9 @@ def main() -> None:
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         page.goto(HOME)
         expect(page.get_by_role("link", name="dinghy_03.mp4", exact=True)).to_be_visible()
-        for clip in ("roofs_drone_02.mp4", "dinghy_03.mp4"):
-            to_bench(page, clip)
+        to_bench(page, "roofs_drone_02.mp4")
+        show_the_lean(page)
+        to_bench(page, "dinghy_03.mp4")
         draw_straightedges(page)
         hold_behind_the_lens(page)
         turn_over_time(page)

@@ -26,7 +26,7 @@ TILT_PX = 60.0  # deviation of a tilt, at the half-diagonal
 LOOSE_PX = 1e4  # deviation of the controls themselves
 FIRST_DEVIATION, LEAST_DEVIATION = 2.0, 1e-3  # px, of the controls' differences
 LONGEST_STEP = 0.4  # of the readout
-SETTLED = 1e-4
+SETTLED, SETTLED_PX = 1e-4, 0.02  # a step's change of the readout, and of the motion from one control to the next
 BLOCKS = 12  # of the clip, whose disagreement tells the doubt
 
 
@@ -69,11 +69,17 @@ class SolvedMotion:
 
 
 def solved_motion(pairs: ReadPairs, readout: float, steps: int, knots: float, order: int) -> SolvedMotion:
-    """The motion that pairs tell, their rows read with a known readout. Raises LinAlgError where they tell none."""
+    """The motion that pairs tell, their rows read with a known readout, after some steps at most.
+
+    Raises LinAlgError where they tell none.
+    """
     spline = _Spline.over(pairs, abs(readout), knots, order)
     state = _State.first(spline, readout)
     for _ in range(steps):
+        before = state.controls
         _step(spline, state, _normal(pairs, spline, state), known=True)
+        if np.abs(np.diff(state.controls - before, axis=0)).max() < SETTLED_PX:
+            break
     return SolvedMotion(spline, state.controls)
 
 
