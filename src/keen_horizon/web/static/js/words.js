@@ -1,10 +1,13 @@
 // @ts-check
 // Figures as people read them.
 
+/** @type {Record<string, string>} */
+const DOING = { ingest: "preparing", measure: "measuring", pin: "following the point", flat: "following the corners", lens: "looking for the lens", board: "looking for the board", render: "rendering" };
+
 /** @param {any} work @returns {string} */
 export function workText(work) {
   if (!work) return "";
-  const doing = { ingest: "preparing", measure: "measuring", pin: "following the point", flat: "following the corners", lens: "looking for the lens", board: "looking for the board", render: "rendering" }[work.kind] || work.kind;
+  const doing = DOING[work.kind] || work.kind;
   if (work.stopping) return `${doing}: stopping`;
   if (work.state === "waiting" || !work.total) return `${doing}: waiting`;
   const left = work.left_s === null ? "" : `, ${seconds(work.left_s)} left`;

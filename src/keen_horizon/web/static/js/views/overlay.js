@@ -1,6 +1,5 @@
 // @ts-check
 // Lines over the picture: a grid, pinned points, drawn lines, and the output's window on the source. Never in a render.
-import { corners, mapped } from "../geometry/matrix.js";
 
 /** @typedef {{ cells: number, turn: number, colour: string, strength: number }} Grid cells across the picture, turned by degrees clockwise */
 
@@ -16,15 +15,14 @@ export function mountOverlay(svg, size) {
   const dots = path(svg, "dots");
   const arm = size.width / 50;
   return {
-    /** @param {{ grid: Grid | null, window: number[] | null, pins: number[][], lines: number[][], edges: number[][][], asked: number[][], ring: number[][][], handles: number[][] }} look */
+    /** @param {{ grid: Grid | null, window: number[][], pins: number[][], lines: number[][], edges: number[][][], asked: number[][], ring: number[][][], handles: number[][] }} look */
     update(look) {
       lines.setAttribute("d", look.grid ? ruled(look.grid, size) : "");
       if (look.grid) {
         lines.style.stroke = look.grid.colour;
         lines.style.strokeOpacity = String(look.grid.strength);
       }
-      const quad = look.window && corners(size.width, size.height).map(([x, y]) => mapped(/** @type {number[]} */ (look.window), x, y));
-      window.setAttribute("d", quad ? `M${quad.map(([x, y]) => `${x.toFixed(2)} ${y.toFixed(2)}`).join("L")}Z` : "");
+      window.setAttribute("d", look.window.length ? `${along(look.window)}Z` : "");
       pins.setAttribute("d", look.pins.map(([x, y]) => `M${x - arm} ${y}h${2 * arm}M${x} ${y - arm}v${2 * arm}`).join(""));
       drawn.setAttribute("d", look.lines.map(([x1, y1, x2, y2]) => `M${x1} ${y1}L${x2} ${y2}`).join(""));
       edges.setAttribute("d", [...look.edges, ...look.ring].map(along).join(""));

@@ -86,7 +86,7 @@ export const aiming = (parts) => ({
     if (this.aiming("edge")) return this.releaseEdge();
     if (this.aiming("ring")) return this.releaseRing();
     if (!this.drawing) return;
-    const [x1, y1, x2, y2] = this.drawing.map((value) => Math.round(10 * value) / 10);
+    const [x1, y1, x2, y2] = this.drawing.map((/** @type {number} */ value) => Math.round(10 * value) / 10);
     const { what } = this.aim;
     this.drawing = this.aim = null;
     if (Math.hypot(x2 - x1, y2 - y1) < 12) return this.drawOver();

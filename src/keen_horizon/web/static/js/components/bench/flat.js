@@ -97,7 +97,7 @@ export const flat = (parts) => ({
     check.hidden = quad.length !== 4;
     if (check.hidden) return;
     const scale = parseFloat(canvas.style.width) / parts.size.width;
-    const m = onto(quad.map(([/** @type {number} */ x, /** @type {number} */ y]) => [(x + 0.5) * scale, (y + 0.5) * scale]), check.offsetWidth, check.offsetHeight);
+    const m = onto(quad.map((/** @type {number[]} */ [x, y]) => [(x + 0.5) * scale, (y + 0.5) * scale]), check.offsetWidth, check.offsetHeight);
     check.style.transform = `matrix3d(${[m[0], m[3], 0, m[6], m[1], m[4], 0, m[7], 0, 0, 1, 0, m[2], m[5], 0, m[8]].join(",")})`;
     check.style.left = canvas.style.left;
     check.style.top = canvas.style.top;

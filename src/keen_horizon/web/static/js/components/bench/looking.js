@@ -1,11 +1,12 @@
 // @ts-check
 // How the bench's pictures are looked at: what is compared with what, in which view, how closely.
-import { lensAt, unpacked } from "../../geometry/lens.js";
-import { IDENTITY, inside } from "../../geometry/matrix.js";
+import { bent, lensAt, unpacked } from "../../geometry/lens.js";
+import { IDENTITY, corners, inside, mapped } from "../../geometry/matrix.js";
 import { ask } from "../../net.js";
 import { filling } from "../../state/filling.js";
 
 const EXACT_AFTER_MS = 250;
+const SIDE_STEPS = 16; // points along a side of the window, where a lens bends it
 const NAMES = { before: "before", after: "after", wipe: "before | after", side: "before, after", difference: "difference, three times", onion: "first and last frame" };
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
@@ -135,9 +136,22 @@ export const looking = (parts) => {
       const shot = this.shown() === "before" && !this.against;
       const lines = ["after", "before"].includes(this.shown());
       parts.overlay.update({
-        grid: this.grid ? this.gridLook : null, window: shot && this.path && !this.held ? this.matrix() : null,
+        grid: this.grid ? this.gridLook : null, window: shot && this.path && !this.held ? this.windowShown() : [],
         pins: lines ? this.pinsShown() : [], lines: lines ? this.linesShown() : [], edges: lines ? this.edgesShown() : [], asked: lines ? this.askedShown() : [],
         ring: lines ? [...this.ringShown(), ...this.leanShown()] : [], handles: lines && this.aiming("ring") ? this.ringHandles().map((/** @type {number[]} */ place) => this.shownAt(place)) : [],
+      });
+    },
+    /** The output's border in the picture as shot, bent as its lens bends. @returns {number[][]} */
+    windowShown() {
+      const lens = this.lensOf(this.path);
+      const quad = corners(parts.size.width, parts.size.height);
+      return quad.flatMap(([x, y], i) => {
+        const [toX, toY] = quad[(i + 1) % 4];
+        return Array.from({ length: lens ? SIDE_STEPS : 1 }, (_, j) => {
+          const share = j / SIDE_STEPS;
+          const place = mapped(this.matrix(), x + share * (toX - x), y + share * (toY - y));
+          return lens ? bent(lens, parts.size, ...place) : place;
+        });
       });
     },
     drawStill() {

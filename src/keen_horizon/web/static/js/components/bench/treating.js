@@ -22,7 +22,7 @@ export const treating = (parts) => {
     toggleFreedom(name) {
       const chosen = new Set(this.t.motion.freedom);
       chosen.has(name) ? chosen.delete(name) : chosen.add(name);
-      this.t.motion.freedom = this.freedoms.filter((freedom) => chosen.has(freedom));
+      this.t.motion.freedom = this.freedoms.filter((/** @type {string} */ freedom) => chosen.has(freedom));
       this.settled();
     },
     /** @param {string} name like t.motion.response_s @param {any} value */
