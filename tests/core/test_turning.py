@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from itertools import pairwise
 
 import numpy as np
@@ -141,3 +142,16 @@ def test_parts_make_the_plane() -> None:
     )  # fmt: skip
     assert np.abs(path.centred_matrices() - planes).max() < 1e-9
     assert np.allclose(np.linalg.det(parts.stretch), 1)
+
+
+def test_a_limit_gives_the_same_path_whatever_was_asked_for_before() -> None:
+    """What the preview shows after a drag is what a worker renders, which was asked for nothing before."""
+    first, after_others = (
+        [solve_path(replace(MEASURED), treatment({"intent": "hold"}, {"zoom_limit": limit})) for limit in limits][-1]
+        for limits in ((1.08,), (1.3, 1.02, 1.08))
+    )
+    again = solve_path(MEASURED, treatment({"intent": "hold"}, {"zoom_limit": 1.3}))
+    again = solve_path(MEASURED, treatment({"intent": "hold"}, {"zoom_limit": 1.08, "window": {"x": 3.0}}))
+    assert np.abs(first.matrices() - after_others.matrices()).max() < 1e-9
+    assert again.nudge.x == 3.0
+    assert np.abs(again.correction.t - first.correction.t).max() < 1e-9

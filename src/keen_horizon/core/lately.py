@@ -14,7 +14,9 @@ KEPT = 4
 
 
 def kept_lately(function: Callable[Given, Result]) -> Callable[Given, Result]:
-    """The function, keeping its last results for as long as it is given the very same objects, or the same numbers."""
+    """The function, keeping its last results for as long as it is given the very same objects, or equal ones of a kind
+    that is `compared_by_value`.
+    """
     kept: deque[tuple[tuple[object, ...], Result]] = deque(maxlen=KEPT)
 
     @wraps(function)
@@ -31,4 +33,7 @@ def kept_lately(function: Callable[Given, Result]) -> Callable[Given, Result]:
 
 
 def _same(one: object, other: object) -> bool:
-    return one is other or (isinstance(one, float | int) and one == other)
+    if one is other:
+        return True
+    by_value = isinstance(one, float | int | str) or getattr(one, "compared_by_value", False)
+    return bool(by_value and one == other)

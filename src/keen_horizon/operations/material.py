@@ -141,8 +141,8 @@ def clip_pins(session: Session, files: FileStore, clip: Clip, treatment: Treatme
         row = covering_pin(session, clip, pin, first, last)
         if row is None:
             raise NotPossible(f"{clip.name}: the pinned point has not been followed through frames {first}-{last} yet.")
-        tracks.append(PinTrack.load(files.path(row.key)).part(first, last))
-    return tuple(tracks)
+        tracks.append((files.path(row.key), first, last))
+    return _tracks(tuple(tracks))
 
 
 def covering_flat(session: Session, clip: Clip, optics: Optics, first: int, last: int) -> FollowedFlat | None:
@@ -166,6 +166,12 @@ def clip_flat(session: Session, files: FileStore, clip: Clip, treatment: Treatme
     first, last = treatment.frames(clip_info(clip).frames)
     row = covering_flat(session, clip, treatment.optics, first, last)
     return None if row is None else PlaneTrack.load(files.path(row.key)).part(first, last)
+
+
+@lru_cache(maxsize=8)
+def _tracks(wanted: tuple[tuple[Path, int, int], ...]) -> tuple[PinTrack, ...]:
+    """The same tracks for the same files and ranges, so that what follows from them can be kept."""
+    return tuple(PinTrack.load(path).part(first, last) for path, first, last in wanted)
 
 
 @lru_cache(maxsize=8)

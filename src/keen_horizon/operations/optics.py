@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import base64
+import hashlib
+import json
 from typing import Any
 
 import numpy as np
@@ -12,6 +14,7 @@ from sqlalchemy.orm import Session
 from keen_horizon.core.errors import RangeError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.glass.shutter import RowMotion
+from keen_horizon.core.lately import kept_lately
 from keen_horizon.core.lens.doubt import doubt
 from keen_horizon.core.lens.lens import Lens, equivalent_focal_length, fields_of_view, radial_table
 from keen_horizon.core.lens.over_time import OpticsStage, at_frame, focal_of, lens_of, lens_settings
@@ -33,19 +36,21 @@ MOST_DRAWN = 1200  # stages; of a longer range every so many frames have one
 USED_FROM = 3
 
 
+@kept_lately
 def drawn_optics(optics: OpticsStage) -> dict[str, Any]:
     """What a viewer needs to bend as the renderer does: one stage for every `every` frames, and how the rows of each
-    moved. And figures to show.
+    moved. And figures to show, and a name that is the same for the same.
     """
     every = -(-len(optics.stages) // MOST_DRAWN)
     shown = optics.stages[::every]
     table = DRAWN_TABLE if len(optics.stages) == 1 else DRAWN_TABLE_EACH
-    return {
+    drawn = {
         "every": every,
         "stages": [_drawn(stage, table) for stage in shown],
         "rows": _drawn_rows(optics.rows),
         "kept_area": optics.kept_area(),
     }
+    return drawn | {"name": hashlib.sha256(json.dumps(drawn).encode()).hexdigest()[:16]}
 
 
 def _drawn_rows(rows: RowMotion | None) -> dict[str, Any] | None:

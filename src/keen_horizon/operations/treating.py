@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import asdict, dataclass
 from pathlib import PurePath
 from typing import Any
@@ -16,13 +15,15 @@ from keen_horizon.core.keyframes import keyed
 from keen_horizon.core.lens.over_time import enlargement, figures_over
 from keen_horizon.core.mapping.output import OutputFrame, output_frame
 from keen_horizon.core.media.formats import expected_bytes
+from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.motion.plane import PlaneTrack
 from keen_horizon.core.path.camera_path import CameraPath, recentred
 from keen_horizon.core.path.ledger import ledger, open_areas, pinches, shake_curves
 from keen_horizon.core.path.notes import solution_notes
 from keen_horizon.core.path.solve import solve_path
-from keen_horizon.core.path.tradeoff import TradePoint, smallest_zoom, trade_off
+from keen_horizon.core.path.tradeoff import TradePoint, smallest_zoom
 from keen_horizon.core.render.warp import suggested_sharpening
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.motion import Motion
@@ -206,13 +207,17 @@ class Solution:
     readout: Readout
     measured: bool
 
-    def to_json(self) -> dict[str, Any]:
-        """Figures, curves, pinch points and the sampling map, one row-major 3x3 matrix a frame."""
+    def to_json(self, known: str = "") -> dict[str, Any]:
+        """Figures, curves, pinch points and the sampling map, one row-major 3x3 matrix a frame.
+
+        Tables of the lens that the asker names as `known` are left out.
+        """
         before, after = shake_curves(self.path)
         percent = 100 / self.path.size.width
         frames = self.path.first + np.arange(len(self.path.zoom))
         stage = self.path.stage
-        step, shown = (stage.smallest_step, stage.kept_area()) if stage else (1.0, 1.0)
+        lens = drawn_optics(stage) if stage else None
+        step, shown = (stage.smallest_step, lens["kept_area"]) if stage and lens else (1.0, 1.0)
         figures = ledger(self.path, self.output.magnified / step, shown)
         return {
             "first": self.path.first,
@@ -222,7 +227,7 @@ class Solution:
             "notes": self.notes,
             "measured": self.measured,
             "readout": self.readout.to_json(),
-            "lens": drawn_optics(stage) if stage else None,
+            "lens": {"name": known} if lens and lens["name"] == known else lens,
             "output": [self.output.size.width, self.output.size.height],
             "sharpen": suggested_sharpening(1 / figures.sharpness),
             "pinches": [asdict(pinch) for pinch in pinches(self.path, self.rate)],
@@ -276,40 +281,48 @@ def shown_treatment(session: Session, clip: Clip, treatment: Treatment) -> Treat
     return treatment.model_copy(update={"motion": treatment.motion.model_copy(update={"intent": None})})
 
 
-def solve_clip(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> Solution:
-    """Solve from the stored measurement. Raises NotPossible when there is none."""
+@dataclass(frozen=True, kw_only=True)
+class Question:
+    """All that solving for a treatment needs, so that no transaction is open while numbers are crunched."""
+
+    clip: str
+    info: ClipInfo
+    treatment: Treatment
+    measurement: Measurement
+    pins: tuple[PinTrack, ...]
+    flat: PlaneTrack | None
+    measured: bool
+
+
+def asked(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> Question:
+    """What is stored for a treatment. Raises NotPossible when something was not measured or followed."""
     info = clip_info(clip)
     measured = covering_range(session, clip, *treatment.frames(info.frames)) is not None
     treatment = shown_treatment(session, clip, treatment)
-    measurement, pins = clip_measurement(session, files, clip, treatment), clip_pins(session, files, clip, treatment)
-    path = solve_path(measurement, treatment, pins)
-    output = output_frame(path, treatment, info.coded, info.pixel_aspect)
-    flat = clip_flat(session, files, clip, treatment)
-    return Solution(
-        path=path, rate=info.rate, output=output, motion=treatment.motion, pins=pins,
-        notes=solution_notes(measurement, treatment), optics=treatment.optics, flat=flat,
-        readout=measurement.readout, measured=measured,
+    return Question(
+        clip=clip.name, info=info, treatment=treatment, measured=measured,
+        measurement=clip_measurement(session, files, clip, treatment),
+        pins=clip_pins(session, files, clip, treatment), flat=clip_flat(session, files, clip, treatment),
     )  # fmt: skip
 
 
-def clip_trade_off(
-    session: Session, files: FileStore, clip: Clip, treatment: Treatment, should_stop: Callable[[], bool]
-) -> list[TradePoint]:
-    """Zoom against remaining shake, from the stored measurement. Raises Stopped, NotPossible when there is none."""
-    measurement = clip_measurement(session, files, clip, treatment)
-    return trade_off(measurement, treatment, clip_pins(session, files, clip, treatment), should_stop=should_stop)
+def solution_of(question: Question) -> Solution:
+    """The solved path with all that is shown of it."""
+    info, treatment, measurement = question.info, question.treatment, question.measurement
+    path = solve_path(measurement, treatment, question.pins)
+    return Solution(
+        path=path, rate=info.rate, output=output_frame(path, treatment, info.coded, info.pixel_aspect),
+        motion=treatment.motion, pins=question.pins, notes=solution_notes(measurement, treatment),
+        optics=treatment.optics, flat=question.flat, readout=measurement.readout, measured=question.measured,
+    )  # fmt: skip
 
 
-def clip_smallest_zoom(
-    session: Session, files: FileStore, clip: Clip, treatment: Treatment, shake_percent: float
-) -> TradePoint:
+def smallest_zoom_of(question: Question, shake_percent: float) -> TradePoint:
     """The smallest zoom that leaves no more shake than wanted. Raises NotPossible when none does."""
-    measurement = clip_measurement(session, files, clip, treatment)
-    pins = clip_pins(session, files, clip, treatment)
-    point = smallest_zoom(measurement, treatment, shake_percent, pins)
+    point = smallest_zoom(question.measurement, question.treatment, shake_percent, question.pins)
     if point.shake_percent > shake_percent:
         raise NotPossible(
-            f"{clip.name}: with these settings {point.shake_percent:.3f} % remains however much is zoomed. "
+            f"{question.clip}: with these settings {point.shake_percent:.3f} % remains however much is zoomed. "
             "Lengthen the response time, or allow more kinds of correction."
         )
     return point

@@ -10,6 +10,8 @@ from flask import Blueprint, jsonify, request
 from pydantic import Field
 from werkzeug.wrappers import Response
 
+from keen_horizon.core.errors import Stopped
+from keen_horizon.core.path.tradeoff import trade_off as zoom_against_shake
 from keen_horizon.core.starting_points import started
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.jobs.progress import work_json
@@ -32,6 +34,7 @@ class NewProject(Body):
     """A project to start."""
 
     name: str
+    measures_itself: bool = False
 
 
 class MediaFile(Body):
@@ -89,7 +92,7 @@ def new_project() -> Response:
     """Start a project."""
     wanted = body(NewProject)
     with services().session() as session:
-        return jsonify(id=clips.new_project(session, wanted.name, measures_itself=True).id)
+        return jsonify(id=clips.new_project(session, wanted.name, wanted.measures_itself).id)
 
 
 @blueprint.put("/projects/<int:project_id>/measures-itself")
@@ -168,11 +171,23 @@ def follow_pins(clip_id: int) -> Response:
 
 @blueprint.post("/clips/<int:clip_id>/solve")
 def solve(clip_id: int) -> Response:
-    """Solve for a treatment, from the stored measurement."""
-    treatment = posted_treatment()
+    """Solve for a treatment, from the stored measurement; only the newest question of an `asker` is answered.
+
+    `lens` names the tables that the asker has already.
+    """
+    treatment, asker = posted_treatment(), request.args.get("asker", "")
+    outdated = services().solves.ask((clip_id, asker)) if asker else lambda: False
+    question = _asked(clip_id, treatment)
+    with services().solving:  # one after the other: what was overtaken while it waited is never begun
+        if outdated():
+            raise Stopped("A newer question was asked.")
+        solution = treating.solution_of(question)
+    return jsonify(solution.to_json(request.args.get("lens", "")))
+
+
+def _asked(clip_id: int, treatment: Treatment) -> treating.Question:
     with services().session() as session:
-        solution = treating.solve_clip(session, services().files, find(session, Clip, clip_id), treatment)
-    return jsonify(solution.to_json())
+        return treating.asked(session, services().files, find(session, Clip, clip_id), treatment)
 
 
 @blueprint.post("/clips/<int:clip_id>/trade-off")
@@ -180,9 +195,8 @@ def trade_off(clip_id: int) -> Response:
     """The curve of zoom against remaining shake; a newer question of the same `asker` ends the computing."""
     treatment = posted_treatment()
     outdated = services().curves.ask((clip_id, request.args.get("asker", "")))
-    with services().session() as session:
-        clip = find(session, Clip, clip_id)
-        curve = treating.clip_trade_off(session, services().files, clip, treatment, outdated)
+    question = _asked(clip_id, treatment)
+    curve = zoom_against_shake(question.measurement, question.treatment, question.pins, should_stop=outdated)
     return jsonify([asdict(point) for point in curve])
 
 
@@ -190,11 +204,7 @@ def trade_off(clip_id: int) -> Response:
 def smallest_zoom(clip_id: int) -> Response:
     """The smallest zoom limit that leaves no more than the wanted shake."""
     wanted = body(WantedShake)
-    with services().session() as session:
-        found = find(session, Clip, clip_id)
-        files = services().files
-        point = treating.clip_smallest_zoom(session, files, found, wanted.treatment, wanted.shake_percent)
-    return jsonify(asdict(point))
+    return jsonify(asdict(treating.smallest_zoom_of(_asked(clip_id, wanted.treatment), wanted.shake_percent)))
 
 
 @blueprint.post("/clips/<int:clip_id>/versions")

@@ -11,7 +11,7 @@ from werkzeug.wrappers import Response
 from keen_horizon.operations.clips import media_files
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.lookup import find
-from keen_horizon.operations.treating import chosen_treatment, solve_clip
+from keen_horizon.operations.treating import asked, chosen_treatment, solution_of
 from keen_horizon.store.models import Clip, ClipState, Project
 from keen_horizon.web.present import clip_card, clip_detail, work_list
 from keen_horizon.web.report import clip_report
@@ -64,7 +64,7 @@ def report(clip_id: int) -> str:
         clip = find(session, Clip, clip_id)
         letter = request.args.get("version", "")
         treatment = chosen_treatment(clip, letter or "draft")
-        solution = solve_clip(session, files, clip, treatment).to_json()
+        solution = solution_of(asked(session, files, clip, treatment)).to_json()
         worst = solution["pinches"][0]["frame"] if solution["pinches"] else solution["first"]
         frame = request.args.get("frame", worst, type=int)
         page = clip_report(

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from threading import Lock
 
 from flask import current_app
 from sqlalchemy import Engine
@@ -31,6 +32,8 @@ class Services:
     who: Callable[[], str | None] = lambda: None
     apart: Apart = field(default_factory=Apart)
     curves: Newest = field(default_factory=Newest)
+    solves: Newest = field(default_factory=Newest)
+    solving: Lock = field(default_factory=Lock)
 
     @contextmanager
     def transaction(self) -> Iterator[Session]:

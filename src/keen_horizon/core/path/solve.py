@@ -15,12 +15,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from functools import cached_property
+from threading import Lock
 
 import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.similarity import Complex, Similarities
 from keen_horizon.core.geometry.tilt import tilted
+from keen_horizon.core.lately import kept_lately
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.region import SeenRegion
 from keen_horizon.core.motion.measurement import Measurement
@@ -40,10 +42,13 @@ from keen_horizon.core.path.turning import TurningShot, turning_shots
 from keen_horizon.core.path.window import centred_corners, window_zoom
 from keen_horizon.core.path.wish import wish_for
 from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.edges import Edges, Window
+from keen_horizon.core.treatment.output import Output
 
 Floats = NDArray[np.float64]
 
 ROOMS = 6
+MOST_ROOMS = 16  # that rows get, kept at once: a curve asks for no more
 ROWS_SHARE = 0.5  # of what a zoom limit allows: the most that rows may ask for, so that some is left for the path
 FAR = 1e9
 
@@ -54,7 +59,16 @@ def solve_path(measurement: Measurement, treatment: Treatment, pins: tuple[PinTr
     `pins` are the tracks of the treatment's pinned points. Raises SolveError when the solver fails,
     TreatmentError when a track is missing.
     """
-    return PathProblem(measurement, treatment, pins).path(treatment.edges.zoom_limit)
+    edges = treatment.edges
+    unlimited = edges.model_copy(update={"zoom_limit": Edges().zoom_limit, "window": Window()})
+    kept = {"edges": unlimited, "output": Output()}  # what does not matter before a limit is chosen
+    problem = _problem(measurement, treatment.model_copy(update=kept), pins)
+    return replace(problem.path_anew(edges.zoom_limit), nudge=edges.window)
+
+
+@kept_lately
+def _problem(measurement: Measurement, treatment: Treatment, pins: tuple[PinTrack, ...]) -> PathProblem:
+    return PathProblem(measurement, treatment, pins)
 
 
 class PathProblem:
@@ -74,6 +88,17 @@ class PathProblem:
             self._measurement = straightened(measurement, stage)
             self._treatment, self._pins = straightened_marks(treatment, pins, stage)
         self._within: dict[float, list[_ShotProblem] | list[TurningShot]] = {}
+        self._lock = Lock()
+
+    def path_anew(self, limit: float) -> CameraPath:
+        """The path within a zoom limit, the same whatever was asked for before; safe among threads.
+
+        Raises SolveError.
+        """
+        with self._lock:
+            for shot in self._shots(limit):
+                shot.forget()
+            return self.path(limit)
 
     def path(self, limit: float) -> CameraPath:
         """The path within a zoom limit. Raises SolveError."""
@@ -96,6 +121,8 @@ class PathProblem:
             share = 1.0 if self._edges.way == "borrow" else ROWS_SHARE
             room = min(room, 1 + share * (limit - 1))
         if room not in self._within:
+            if len(self._within) >= MOST_ROOMS:
+                self._within.clear()
             self._within[room] = self._problems(room)
         return self._within[room]
 
@@ -166,6 +193,9 @@ class _ShotProblem:
             self.most_tilt = MOST if not treatment.optics.active else MOST_STRAIGHTENED
             self.free_tilt = self._tilt(self.most_tilt)
             self.demand = np.minimum(window_zoom(self.free, self.size, self.free_tilt, self.room), 99.0)
+
+    def forget(self) -> None:
+        """Nothing here depends on what was asked for before."""
 
     @cached_property
     def free_lent(self) -> Borrowing:

@@ -86,6 +86,10 @@ class TurningShot:
         self.least = max(1.0, float(self._demand(self.measured).max())) if region.stage.rows is not None else 1.0
         self._bound_before: Floats | None = None
 
+    def forget(self) -> None:
+        """Look for the next path from the free one, not from the one within the limit asked for before."""
+        self._bound_before = None
+
     def path(self, limit: float) -> CameraPath:
         """The path within a zoom limit. Raises SolveError."""
         sizes = self._sizes(self.free)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, ClassVar, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
@@ -17,6 +17,8 @@ Coordinate = Annotated[float, Field(ge=-FARTHEST_PX, le=FARTHEST_PX)]
 
 class Part(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid", populate_by_name=True, allow_inf_nan=False)
+
+    compared_by_value: ClassVar[bool] = True  # see core.lately
 
 
 class Key(Part):

@@ -20,7 +20,7 @@ export const newProject = () => ({
   error: "",
   async create() {
     try {
-      const project = await ask("POST", "/api/projects", { name: this.name });
+      const project = await ask("POST", "/api/projects", { name: this.name, measures_itself: true });
       location.assign(`/projects/${project.id}`);
     } catch (problem) {
       this.error = /** @type {Error} */ (problem).message;
@@ -179,7 +179,7 @@ export const shelf = () => {
 
     createProject() {
       return this.attempt(async () => {
-        const project = await ask("POST", "/api/projects", { name: this.newName });
+        const project = await ask("POST", "/api/projects", { name: this.newName, measures_itself: true });
         location.assign(`/projects/${project.id}`);
       });
     },

@@ -20,8 +20,12 @@ const ROW_ROUNDS = 2;
 const LARGEST_TURN = Math.PI / 2 - 1e-6;
 export const PROJECTIONS = /** @type {const} */ ({ straight: 0, cylinder: 1, stereographic: 2 });
 
-/** A solved path with its tables as numbers. @param {any} path @returns {any} */
-export function unpacked(path) {
+/** A solved path with its tables as numbers; those that are `known`, by name, did not come again. @param {any} path @param {any} [known] @returns {any} */
+export function unpacked(path, known = null) {
+  if (path.lens && known && path.lens.name === known.name) {
+    path.lens = known;
+    return path;
+  }
   for (const stage of path.lens ? path.lens.stages : []) stage.ratios = numbers(stage.ratios);
   if (path.lens && path.lens.rows) path.lens.rows.figures = numbers(path.lens.rows.figures);
   return path;

@@ -9,6 +9,7 @@ import { keeper } from "../../state/keeping.js";
 export const treating = (parts) => {
   const past = history(parts.page.draft);
   /** @type {AbortController | null} */ let solving = null;
+  const asker = Math.random().toString(36).slice(2);
   /** @type {ReturnType<typeof keeper> | null} */ let keeping = null;
   return {
     /** Whether the newest settings are still on their way to the server. */ unkept: false,
@@ -85,7 +86,9 @@ export const treating = (parts) => {
         if (this.measured()) this.follow();
       } else {
         try {
-          this.path = unpacked(await ask("POST", `${parts.address}/solve`, this.t, { signal: solving.signal }));
+          const known = this.path && this.path.lens ? this.path.lens : null;
+          const address = `${parts.address}/solve?asker=${asker}&lens=${known ? known.name : ""}`;
+          this.path = unpacked(await ask("POST", address, this.t, { signal: solving.signal }), known);
           this.error = "";
         } catch (problem) {
           if (/** @type {Error} */ (problem).name === "AbortError") return;
