@@ -85,7 +85,7 @@ void main() { vec3 p = matrix * vec3(at, 1.0); colour = vec4(texture(picture, p.
 def lens(bend: bool, rows: bool) -> dict:
     """A lens as the server lowers it; rows that lean and wobble."""
     table = [1 / (1 + 0.4 * (3 * i / 2047) ** 2) if bend else 1.0 for i in range(2048)]
-    figures = [value for node in range(9) for value in (0.1 * node, 0.2 * node, 2.0 * node - 8, node - 4.0, 0.1, 0.1)]
+    figures = [value for node in range(9) for value in (1.0, 1e-3 * node, 2e-3 * node - 8e-3, 1e-3 * node, 1e-4, 1e-4)]
     return {
         "reach": 3.0, "ratios": table, "step": 0.95, "squeeze": 1.0, "centre": [0, 0], "decentring": [0, 0],
         "plane": [1, 0, 0, 0, 1, 0, 0, 0, 1], "projection": "straight", "focal": 1.2, "rows": figures if rows else None,

@@ -54,10 +54,10 @@ def drawn_optics(optics: OpticsStage) -> dict[str, Any]:
 
 
 def _drawn_rows(rows: RowMotion | None) -> dict[str, Any] | None:
-    """See core.glass.shutter; `figures` are float32 in base64, frame by frame."""
+    """See `RowMotion.lowered`; `figures` are float32 in base64, frame by frame."""
     if rows is None:
         return None
-    return {"turns": rows.turns % 4, "figures": _packed(rows.figures * rows.taken[:, None, None])}
+    return {"turns": rows.turns % 4, "figures": _packed(rows.lowered())}
 
 
 def _packed(values: Floats) -> str:

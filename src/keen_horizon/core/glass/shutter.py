@@ -135,15 +135,27 @@ class RowMotion:
         place = (shares + 0.5) * (NODES - 1)
         node = np.minimum(place.astype(np.intp), NODES - 2)
         later = place - node
-        figures, taken = self.figures, self.taken
-        if not isinstance(self.of, np.ndarray):
-            figures, taken = figures[self.of][None], taken[self.of]
-        else:
+        whose = slice(None)
+        if isinstance(self.of, np.ndarray):
             node = node + NODES * self.of
-        parts = (figures * np.reshape(taken, (-1, 1, 1))).reshape(-1, FIGURES)
-        moved = parts[:, ::2] + 1j * parts[:, 1::2]
-        growth, shift, tilt = np.exp(moved[:, 0] / self.size.half_diagonal), moved[:, 1], moved[:, 2]
+        else:
+            whose = slice(self.of, self.of + 1)
+        growth, shift, tilt = self._nodes(whose).reshape(-1, FIGURES // 2).T
         return _between(growth, node, later), _between(shift, node, later), _between(tilt, node, later)
+
+    def _nodes(self, whose: slice) -> Complex:
+        """Growth and turn as a factor, shift and tilt, px, of frames at their nodes (N, NODES, 3)."""
+        figures = self.figures[whose] * self.taken[whose, None, None]
+        nodes = figures[..., ::2] + 1j * figures[..., 1::2]
+        nodes[..., 0] = np.exp(nodes[..., 0] / self.size.half_diagonal)
+        return np.asarray(nodes)
+
+    def lowered(self) -> Floats:
+        """The nodes of all frames (N, NODES, FIGURES) as a viewer looks them up: factor, shift and tilt, real and
+        imaginary by turns, lengths in half-diagonals.
+        """
+        nodes = self._nodes(slice(None)) / (1.0, self.size.half_diagonal, self.size.half_diagonal)
+        return np.stack([nodes.real, nodes.imag], -1).reshape(len(nodes), NODES, FIGURES)
 
 
 def _between(values: Complex, node: NDArray[np.intp], later: Floats) -> Complex:

@@ -8,7 +8,7 @@ const FIGURES = 6;
 /**
  * @typedef {object} Rows of one frame
  * @property {number} turns quarter turns that made the stored picture upright
- * @property {Float32Array} figures NODES times log size and turn (both times the half-diagonal), shift and tilt, px
+ * @property {Float32Array} figures NODES times the factor of growth and turn, shift and tilt, across and down each
  */
 /** @typedef {{ width: number, height: number }} Size */
 
@@ -19,28 +19,26 @@ function share({ turns }, size, x, y) {
   return Math.max(-0.5, Math.min(0.5, [down, across, -down, -across][turns]));
 }
 
-/** @param {Rows} rows @param {Size} size @param {number} at @returns {number[]} the six figures there, half-diagonals */
-function moved({ figures }, size, at) {
-  const half = Math.hypot(size.width, size.height) / 2;
+/** @param {Rows} rows @param {number} at @returns {number[]} the six figures there */
+function moved({ figures }, at) {
   const place = (at + 0.5) * (NODES - 1);
   const node = Math.min(Math.floor(place), NODES - 2);
   const later = place - node;
-  return Array.from({ length: FIGURES }, (_, i) => ((1 - later) * figures[node * FIGURES + i] + later * figures[(node + 1) * FIGURES + i]) / half);
+  return Array.from({ length: FIGURES }, (_, i) => (1 - later) * figures[node * FIGURES + i] + later * figures[(node + 1) * FIGURES + i]);
 }
 
 /** Where a point of the middle row's moment lay when a source place was read. @param {Rows} rows @param {Size} size @param {[number, number]} point @param {[number, number]} place @returns {[number, number]} */
 export function read(rows, size, [x, y], place) {
-  const [grown, turn, right, down, tiltX, tiltY] = moved(rows, size, share(rows, size, ...place));
+  const [c, s, right, down, tiltX, tiltY] = moved(rows, share(rows, size, ...place));
   const depth = Math.max(0.05, 1 + tiltX * x + tiltY * y);
-  const [c, s] = [Math.exp(grown) * Math.cos(turn), Math.exp(grown) * Math.sin(turn)];
   return [(c * x - s * y) / depth + right, (s * x + c * y) / depth + down];
 }
 
 /** The reverse. @param {Rows} rows @param {Size} size @param {[number, number]} point @param {[number, number]} place @returns {[number, number]} */
 export function unread(rows, size, [x, y], place) {
-  const [grown, turn, right, down, tiltX, tiltY] = moved(rows, size, share(rows, size, ...place));
-  const [c, s] = [Math.exp(-grown) * Math.cos(turn), Math.exp(-grown) * Math.sin(turn)];
-  const [u, v] = [c * (x - right) + s * (y - down), c * (y - down) - s * (x - right)];
+  const [c, s, right, down, tiltX, tiltY] = moved(rows, share(rows, size, ...place));
+  const grown = c * c + s * s;
+  const [u, v] = [(c * (x - right) + s * (y - down)) / grown, (c * (y - down) - s * (x - right)) / grown];
   const depth = Math.max(0.05, 1 - (tiltX * u + tiltY * v));
   return [u / depth, v / depth];
 }

@@ -95,9 +95,9 @@ vec2 read(int table, vec2 w, vec2 place) {
   float share = shutter.z == 0.0 ? shares.y : shutter.z == 1.0 ? shares.x : shutter.z == 2.0 ? -shares.y : -shares.x;
   float node = (clamp(share, -0.5, 0.5) + 0.5) * ${NODES - 1}.0;
   int i = min(int(node), ${NODES - 2});
-  vec4 moved = mix(texelFetch(rows, ivec2(2 * i, table), 0), texelFetch(rows, ivec2(2 * i + 2, table), 0), node - float(i)) / halfway;
-  vec2 tilt = mix(texelFetch(rows, ivec2(2 * i + 1, table), 0), texelFetch(rows, ivec2(2 * i + 3, table), 0), node - float(i)).xy / halfway;
-  vec2 turned = exp(moved.x) * vec2(cos(moved.y) * w.x - sin(moved.y) * w.y, sin(moved.y) * w.x + cos(moved.y) * w.y);
+  vec4 moved = mix(texelFetch(rows, ivec2(2 * i, table), 0), texelFetch(rows, ivec2(2 * i + 2, table), 0), node - float(i));
+  vec2 tilt = mix(texelFetch(rows, ivec2(2 * i + 1, table), 0), texelFetch(rows, ivec2(2 * i + 3, table), 0), node - float(i)).xy;
+  vec2 turned = vec2(moved.x * w.x - moved.y * w.y, moved.y * w.x + moved.x * w.y);
   return turned / max(1.0 + dot(tilt, w), 0.05) + moved.zw;
 }
 
