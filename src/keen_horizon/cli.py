@@ -106,6 +106,8 @@ def _parser() -> argparse.ArgumentParser:
             )
         command.add_argument("destination", type=Path, metavar="DST")
         command.add_argument("--treatment", type=Path, required=True, help="treatment document (JSON) with a lens")
+        if command is maps:
+            command.add_argument("--frame", type=int, help="which frame's maps, where the lens is keyed (the first)")
         command.set_defaults(run=run)
     corners = commands.add_parser("corners", help="follow a flat thing's four corners, to .json or .csv")
     corners.add_argument("source", type=Path, metavar="SRC")
@@ -211,7 +213,8 @@ def _plate(options: argparse.Namespace) -> None:
 def _maps(options: argparse.Namespace) -> None:
     _check_folders(options.destination)
     info, _ = _probed(options)
-    write_maps(info, Treatment.from_json(_read_json(options.treatment)), options.destination, _bar("writing"))
+    treatment = Treatment.from_json(_read_json(options.treatment))
+    write_maps(info, treatment, options.destination, _bar("writing"), frame=options.frame)
 
 
 def _overlay(options: argparse.Namespace) -> None:
@@ -293,7 +296,7 @@ def _versus(options: argparse.Namespace, measurement: Measurement, treatment: Tr
 def _measurement(options: argparse.Namespace, info: ClipInfo, times: Any, treatment: Treatment) -> Measurement:
     first, last = treatment.frames(info.frames)
     if options.measurement:
-        return Measurement.load(options.measurement).part(first, last)
+        return Measurement.load(options.measurement).part(first, last).turned(info.turns)
     return measure_clip(options.source, info, times, first, last, _bar("measuring"))
 
 

@@ -22,7 +22,7 @@ from steps import away_from_the_still, bring_in, canvas_of, draft_of, drag, open
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.calibration import Board
 from keen_horizon.core.lens.lens import Lens
-from keen_horizon.core.lens.plate import plate_of
+from keen_horizon.core.lens.plate import plates_of
 from keen_horizon.core.lens.stmaps import bend_map
 from keen_horizon.core.media.frames import read_frames
 from keen_horizon.core.media.probe import probe
@@ -199,7 +199,7 @@ def test_maps_plate_and_bent_back_graphics_are_made_and_read_back(page: Page, ru
     newest = page.locator(".renders li").first
     expect(newest).to_contain_text("ST maps", timeout=60_000)
     data = page.request.get(newest.locator("a").first.get_attribute("href")).body()
-    plate = plate_of(Treatment.from_json(draft_of(page)), SIZE, ruled.name)
+    plate = plates_of(Treatment.from_json(draft_of(page)), SIZE, ruled.name).at(0)
     with zipfile.ZipFile(io.BytesIO(data)) as archive:
         facts = json.loads(archive.read("maps.json"))
         bend = cv2.imdecode(np.frombuffer(archive.read("bend.tif"), np.uint8), cv2.IMREAD_UNCHANGED)[..., ::-1]

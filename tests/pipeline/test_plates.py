@@ -18,7 +18,7 @@ from keen_horizon.cli import main
 from keen_horizon.core.errors import LensError, MediaError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.lens import fisheye_of
-from keen_horizon.core.lens.plate import plate_of
+from keen_horizon.core.lens.plate import plates_of
 from keen_horizon.core.lens.stmaps import bend_map, straighten_map
 from keen_horizon.core.media.frames import read_frame, read_frames
 from keen_horizon.core.media.layers import read_layers
@@ -50,7 +50,7 @@ def document(tmp_path_factory: pytest.TempPathFactory) -> str:
 def test_maps_lead_there_and_back(lens: tuple[float, ...]) -> None:
     """Bar 4: a round trip within 0.001 px."""
     treatment = Treatment.from_json({"optics": {"lens": {"family": "equidistant", "coefficients": lens}}})
-    plate = plate_of(treatment, SIZE, "x")
+    plate = plates_of(treatment, SIZE, "x").at(0)
     there, back = straighten_map(plate), bend_map(plate).astype(np.float64)
     rows, columns = np.mgrid[0 : plate.size.height : 5, 0 : plate.size.width : 5]
     s, t, inside = np.moveaxis(there[rows, columns].astype(np.float64), 2, 0)
@@ -73,7 +73,7 @@ def test_maps_are_written_and_read_by_others(ruled: Path, document: str, tmp_pat
         assert sorted(opened.namelist()) == ["bend.exr", "bend.tif", "maps.json", "straighten.exr", "straighten.tif"]
         opened.extractall(tmp_path)
     facts = json.loads((tmp_path / "maps.json").read_text())
-    plate = plate_of(TREATMENT, SIZE, "x")
+    plate = plates_of(TREATMENT, SIZE, "x").at(0)
     assert (facts["plate_width"], facts["plate_height"]) == (plate.size.width, plate.size.height)
     raw = subprocess.run(
         [shutil.which("ffmpeg") or "ffmpeg", "-v", "error", "-i", "straighten.exr", "-pix_fmt", "gbrpf32le", "-f",
@@ -89,7 +89,7 @@ def test_maps_are_written_and_read_by_others(ruled: Path, document: str, tmp_pat
 
 def test_the_plate_is_straight_and_as_large_as_its_middle(ruled: Path, document: str, tmp_path: Path) -> None:
     assert main(["plate", str(ruled), str(tmp_path / "plate.mp4"), "--treatment", document]) == 0
-    plate = plate_of(TREATMENT, SIZE, "x")
+    plate = plates_of(TREATMENT, SIZE, "x").at(0)
     frame = read_frame(tmp_path / "plate.mp4", 3)
     assert frame.luma.shape == (plate.size.height, plate.size.width)
     assert plate.stage.step * SIZE.width == pytest.approx(plate.size.width, abs=2)
@@ -113,12 +113,13 @@ def dots(plate: Size, across: int = 7, down: int = 5) -> tuple[np.ndarray, np.nd
 
 def test_graphics_are_bent_back_in_place_and_touch_nothing_else(ruled: Path) -> None:
     """Bar 7: untouched pixels are bit-identical; registration within 0.1 px."""
-    plate = plate_of(TREATMENT, SIZE, "x")
+    plates = plates_of(TREATMENT, SIZE, "x")
+    plate = plates.at(2)
     picture, middles = dots(plate.size)
     frame = read_frame(ruled, 2)
     grey = frame.luma.copy()
     grey[:] = 30
-    planes = Layover(plate, SIZE).lay_over(
+    planes = Layover(plates, SIZE).lay_over(
         type(frame)(2, frame.time, (grey, *frame.planes[1:]), 8, frame.tags), picture, "dots.png"
     )
     cover = planes[0].astype(float) - 30
@@ -130,7 +131,7 @@ def test_graphics_are_bent_back_in_place_and_touch_nothing_else(ruled: Path) -> 
         errors.append(np.hypot(*(found - (x, y))))
     print(f"registration: {np.max(errors):.3f} px at worst of {len(errors)} dots")
     assert np.max(errors) <= 0.1
-    laid = Layover(plate, SIZE).lay_over(frame, picture, "dots.png")
+    laid = Layover(plates, SIZE).lay_over(frame, picture, "dots.png")
     far = cv2.dilate((bent_cover(plate, picture) > 0).astype(np.uint8), np.ones((5, 5))) == 0
     assert 0.5 < far.mean() < 1
     assert np.array_equal(laid[0][far], frame.planes[0][far])
@@ -138,6 +139,46 @@ def test_graphics_are_bent_back_in_place_and_touch_nothing_else(ruled: Path) -> 
         np.array_equal(a[far[::2, ::2]], b[far[::2, ::2]]) for a, b in zip(laid[1:], frame.planes[1:], strict=True)
     )
     assert not np.array_equal(laid[0], frame.planes[0])
+
+
+KEYED = Treatment.from_json(
+    {"optics": {"lens": {"family": LENS.family, "coefficients": LENS.k}, "keys": [
+        {"figure": "coefficient_1", "keys": [{"frame": 0, "value": 0.8}, {"frame": 5, "value": 1.3}]}]}}
+)  # fmt: skip
+
+
+def test_a_keyed_lens_has_a_plate_and_maps_of_every_frame(ruled: Path, tmp_path: Path) -> None:
+    """One size and scale for all frames; each frame's graphics are bent by the lens it had."""
+    plates = plates_of(KEYED, SIZE, "x", (0, 5))
+    assert plates.at(0).stage.step == plates.at(5).stage.step
+    assert plates.at(0).stage.lens != plates.at(5).stage.lens
+    picture, middles = dots(plates.size)
+    frame = read_frame(ruled, 0)
+    grey = np.full_like(frame.luma, 30)
+    layover, found = Layover(plates, SIZE), {}
+    for number in (0, 5):
+        planes = (grey, *frame.planes[1:])
+        laid = layover.lay_over(type(frame)(number, frame.time, planes, 8, frame.tags), picture, "dots.png")
+        places = plates.at(number).to_source(middles)
+        assert all(laid[0][round(y), round(x)] > 120 for x, y in places)
+        found[number] = places
+    assert np.abs(found[0] - found[5]).max() > 4
+    path = tmp_path / "keyed.json"
+    path.write_text(json.dumps(KEYED.to_json()))
+    assert main(["maps", str(ruled), str(tmp_path / "maps.zip"), "--treatment", str(path), "--frame", "5"]) == 0
+    with zipfile.ZipFile(tmp_path / "maps.zip") as archive:
+        assert json.loads(archive.read("maps.json"))["frame"] == 5
+        bend = cv2.imdecode(np.frombuffer(archive.read("bend.tif"), np.uint8), cv2.IMREAD_UNCHANGED)[..., ::-1]
+    assert np.abs(bend / 65535 - bend_map(plates.at(5))).max() < 1e-5
+    assert main(["plate", str(ruled), str(tmp_path / "plate.mp4"), "--treatment", str(path)]) == 0
+    for number in (0, 5):
+        shown = read_frame(tmp_path / "plate.mp4", number)
+        assert shown.luma.shape == (plates.size.height, plates.size.width)
+        maps = straighten_map(plates.at(number))
+        x, y = maps[..., 0] * SIZE.width - 0.5, (1 - maps[..., 1]) * SIZE.height - 0.5
+        expected = cv2.remap(read_frame(ruled, number).luma, x, y, cv2.INTER_CUBIC)
+        inside = cv2.erode(maps[..., 2], np.ones((5, 5))) > 0
+        assert np.abs(shown.luma.astype(int) - expected)[inside].mean() < 3
 
 
 def bent_cover(plate: object, picture: np.ndarray) -> np.ndarray:
@@ -148,7 +189,7 @@ def bent_cover(plate: object, picture: np.ndarray) -> np.ndarray:
 
 
 def test_a_sequence_and_a_video_are_laid_over_a_file(ruled: Path, document: str, tmp_path: Path) -> None:
-    plate = plate_of(TREATMENT, SIZE, "x").size
+    plate = plates_of(TREATMENT, SIZE, "x").size
     picture, _ = dots(plate)
     with zipfile.ZipFile(tmp_path / "graphics.zip", "w") as archive:
         for number in range(3):
@@ -171,11 +212,11 @@ def test_a_sequence_and_a_video_are_laid_over_a_file(ruled: Path, document: str,
 
 def test_what_cannot_be_laid_over_is_refused_by_name(ruled: Path, tmp_path: Path) -> None:
     with pytest.raises(LensError, match=r"ruled\.mp4: it has no lens yet"):
-        plate_of(Treatment(), SIZE, "ruled.mp4")
+        plates_of(Treatment(), SIZE, "ruled.mp4")
     info, _ = probe(ruled)
     frame = read_frame(ruled, 0)
     with pytest.raises(MediaError, match=r"tall\.png: its pictures are 100×300, the straight plate is"):
-        Layover(plate_of(TREATMENT, SIZE, info.name), SIZE).lay_over(
+        Layover(plates_of(TREATMENT, SIZE, info.name), SIZE).lay_over(
             frame, np.zeros((300, 100, 4), np.uint8), "tall.png"
         )
     for name, content, complaint in (

@@ -147,7 +147,7 @@ def used_keys(session: Session) -> set[str]:
     columns = [column for table in Base.metadata.sorted_tables for column in table.columns if KEY.search(column.name)]
     keys = {key for column in columns for key in session.scalars(select(column)) if key}
     graphics = session.scalars(select(Render.graphics).where(Render.graphics.is_not(None)))
-    return keys | {laid_over["key"] for laid_over in graphics if laid_over}
+    return keys | {laid_over["key"] for laid_over in graphics if laid_over and "key" in laid_over}
 
 
 def acting(session: Session) -> str | None:

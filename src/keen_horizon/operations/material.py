@@ -114,7 +114,7 @@ def clip_measurement(session: Session, files: FileStore, clip: Clip, treatment: 
         return Measurement.still(info.display, first, clip_times(clip, files)[first : last + 1])
     if row is None:
         raise NotPossible(f"{clip.name}: the motion of frames {first}-{last} has not been measured yet.")
-    return _part(files.path(row.key), first, last)
+    return _part(files.path(row.key), first, last, info.turns)
 
 
 def covering_pin(session: Session, clip: Clip, pin: PinPoint, first: int, last: int) -> FollowedPin | None:
@@ -175,9 +175,9 @@ def _tracks(wanted: tuple[tuple[Path, int, int], ...]) -> tuple[PinTrack, ...]:
 
 
 @lru_cache(maxsize=8)
-def _part(path: Path, first: int, last: int) -> Measurement:
+def _part(path: Path, first: int, last: int, turns: int) -> Measurement:
     """The same measurement for the same range, so that what follows from it can be kept."""
-    return _loaded(path).part(first, last)
+    return _loaded(path).part(first, last).turned(turns)
 
 
 @lru_cache(maxsize=8)

@@ -9,7 +9,7 @@ from typing import BinaryIO
 
 from sqlalchemy.orm import Session
 
-from keen_horizon.core.lens.plate import plate_of, plate_treatment
+from keen_horizon.core.lens.plate import plate_treatment, plates_of
 from keen_horizon.core.media.layers import KINDS, PICTURES
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.operations.clips import start_work
@@ -27,19 +27,19 @@ def request_plate(session: Session, clip: Clip, treatment: Treatment) -> Work:
     return _queued(session, Render(clip_id=clip.id, treatment=_plate(clip, treatment).to_json(), kind="plate"))
 
 
-def request_maps(session: Session, clip: Clip, treatment: Treatment) -> Work:
-    """Queue the ST maps of the treatment's lens. Raises LensError without one."""
+def request_maps(session: Session, clip: Clip, treatment: Treatment, frame: int) -> Work:
+    """Queue the ST maps of the treatment's lens; of a keyed one those of a frame. Raises LensError without one."""
     document = _plate(clip, treatment).to_json()
     document["output"] |= {"container": "zip", "codec": "tiff"}
-    return _queued(session, Render(clip_id=clip.id, treatment=document, kind="maps"))
+    return _queued(session, Render(clip_id=clip.id, treatment=document, kind="maps", graphics={"frame": frame}))
 
 
 def request_overlay(
     session: Session, files: FileStore, clip: Clip, treatment: Treatment, name: str, data: BinaryIO
 ) -> Work:
     """Queue laying graphics, read from `data`, over the treatment's range. Raises LensError, NotPossible."""
-    plate_of(treatment, clip_info(clip).display, clip.name)
-    treatment.frames(clip_info(clip).frames)
+    info = clip_info(clip)
+    plates_of(treatment, info.display, clip.name, treatment.frames(info.frames))
     name = PurePath(name.replace("\\", "/")).name[:255]
     suffix = PurePath(name).suffix.lower()
     if suffix not in GRAPHICS:

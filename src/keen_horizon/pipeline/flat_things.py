@@ -17,7 +17,7 @@ from keen_horizon.core.errors import RangeError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import as_complex, as_points
 from keen_horizon.core.lens.over_time import OpticsStage, optics_stage
-from keen_horizon.core.lens.plate import TURNING, plate_of
+from keen_horizon.core.lens.plate import TURNING, plates_of
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.carrying import Carrier
@@ -127,9 +127,9 @@ def _seen(frame: Frame, size: Size, stage: OpticsStage | None) -> Seen:
 
 def plane_document(track: PlaneTrack, treatment: Treatment, info: ClipInfo, times: Floats) -> dict[str, Any]:
     """The corners per frame, clockwise from the first, in the source and, with a lens, on the straight plate."""
-    plate = None
-    if treatment.optics.lens is not None and not lens_alone(treatment.optics).keys:
-        plate = plate_of(treatment, info.display, info.name)
+    plates, range_ = None, (track.first, track.first + len(track.corners) - 1)
+    if treatment.optics.lens is not None:
+        plates = plates_of(treatment, info.display, info.name, range_)
     frames = []
     for i, corners in enumerate(track.corners):
         number, source = track.first + i, np.stack([corners.real, corners.imag], -1)
@@ -139,9 +139,9 @@ def plane_document(track: PlaneTrack, treatment: Treatment, info: ClipInfo, time
             "confidence": round(float(track.confidence[i]), 4),
             "source": source.round(3).tolist(),
         }
-        frames.append(row | ({"plate": plate.from_source(source).round(3).tolist()} if plate else {}))
+        frames.append(row | ({"plate": plates.at(number).from_source(source).round(3).tolist()} if plates else {}))
     size = {"width": info.display.width, "height": info.display.height}
-    plate_size = {"plate": {"width": plate.size.width, "height": plate.size.height}} if plate else {}
+    plate_size = {"plate": {"width": plates.size.width, "height": plates.size.height}} if plates else {}
     return {"clip": info.name, "source": size, **plate_size, "frames": frames}
 
 

@@ -9,7 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from keen_horizon.core.errors import Stopped
-from keen_horizon.core.lens.plate import plate_of
+from keen_horizon.core.lens.plate import plates_of
 from keen_horizon.core.lens.stmaps import bend_map, straighten_map, write_exr, write_tiff
 from keen_horizon.core.media.encode import whole_or_nothing
 from keen_horizon.core.media.probe import ClipInfo
@@ -24,9 +24,15 @@ def write_maps(
     destination: Path,
     progress: Callable[[int, int], None] = lambda done, total: None,
     should_stop: Callable[[], bool] = lambda: False,
+    frame: int | None = None,
 ) -> dict[str, float]:
-    """Write the maps of a treatment's lens, and return what they are. Raises LensError, EncodeError, Stopped."""
-    plate = plate_of(treatment, info.display, info.name)
+    """Write the maps of a treatment's lens, and return what they are. Raises LensError, EncodeError, Stopped.
+
+    Of a lens that is keyed they are of one `frame`, the range's first unless told.
+    """
+    first, last = treatment.frames(info.frames)
+    shown = first if frame is None else min(max(frame, first), last)
+    plate = plates_of(treatment, info.display, info.name, (first, last)).at(shown)
     source = plate.stage.size
     facts = {
         "source_width": source.width,
@@ -35,6 +41,7 @@ def write_maps(
         "plate_height": plate.size.height,
         "overscan_across": round(plate.size.width / source.width, 6),
         "overscan_down": round(plate.size.height / source.height, 6),
+        "frame": shown,
     }
     partial = destination.with_name(destination.name + ".part")
     with (

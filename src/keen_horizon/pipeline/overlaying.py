@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.errors import MediaError, Stopped
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.lens.plate import plate_of
+from keen_horizon.core.lens.plate import plates_of
 from keen_horizon.core.media.along import keeps_alpha, kept_pixels
 from keen_horizon.core.media.encode import chroma_size
 from keen_horizon.core.media.frames import Frame, gapless, read_frames
@@ -42,9 +42,9 @@ def overlay_clip(
     Raises LensError without a lens, MediaError, EncodeError, Stopped.
     """
     began = time.perf_counter()
-    layover = Layover(plate_of(treatment, info.display, info.name), info.coded)
-    layers = read_layers(graphics, name)
     first, last = treatment.frames(info.frames)
+    layover = Layover(plates_of(treatment, info.display, info.name, (first, last)), info.coded)
+    layers = read_layers(graphics, name)
     total = last - first + 1
     frames = ahead(gapless(read_frames(info.footage(source), first, last, times), first, times))
     opening = next(frames)

@@ -10,7 +10,7 @@ from werkzeug.wrappers import Response
 
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.optics import LensFamily, LensSettings, Optics, Straightedge
-from keen_horizon.core.treatment.parts import Coordinate, FrameNumber, LevelLine
+from keen_horizon.core.treatment.parts import MOST_FRAMES, Coordinate, FrameNumber, LevelLine
 from keen_horizon.jobs.progress import work_json
 from keen_horizon.operations import optics, plates, treating
 from keen_horizon.operations.lookup import find
@@ -111,11 +111,15 @@ def find_lens_by_itself(clip_id: int) -> Response:
 
 @blueprint.post("/clips/<int:clip_id>/<any(plates, maps):what>")
 def render_for_others(clip_id: int, what: str) -> Response:
-    """Queue the straight plate, or the ST maps, of a treatment's lens."""
-    treatment = posted_treatment()
-    request_one = plates.request_plate if what == "plates" else plates.request_maps
+    """Queue the straight plate, or the ST maps, of a treatment's lens; maps of a keyed one are of a `frame`."""
+    treatment, frame = posted_treatment(), request.args.get("frame", 0, type=int)
     with services().session() as session:
-        return jsonify(works=[work_json(request_one(session, find(session, Clip, clip_id), treatment))])
+        clip = find(session, Clip, clip_id)
+        if what == "plates":
+            work = plates.request_plate(session, clip, treatment)
+        else:
+            work = plates.request_maps(session, clip, treatment, min(max(frame, 0), MOST_FRAMES))
+        return jsonify(works=[work_json(work)])
 
 
 @blueprint.post("/clips/<int:clip_id>/overlays/<name>")

@@ -1,6 +1,7 @@
 """The straight plate: all of a clip's picture straightened, as large as its middle was shot, motion untouched.
 
-Graphics and tracking are made on it; ST maps and bent-back overlays relate it to the source's pixels.
+Graphics and tracking are made on it; ST maps and bent-back overlays relate it to the source's pixels. A lens whose
+figures are keyed makes a plate of one size and scale, each frame straightened by the lens that it had.
 """
 
 from __future__ import annotations
@@ -12,7 +13,7 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.errors import LensError
 from keen_horizon.core.geometry.picture import Size, resized, transform
-from keen_horizon.core.lens.over_time import enlargement, optics_stage
+from keen_horizon.core.lens.over_time import OpticsStage, enlargement, optics_stage
 from keen_horizon.core.lens.straightening import LensStage
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.edges import Edges
@@ -40,28 +41,38 @@ class Plate:
         return transform(resized(self.size, self.stage.size), self.stage.straighten(points))
 
 
+@dataclass(frozen=True)
+class Plates:
+    """The plates of a range's frames, all of one `size`."""
+
+    stage: OpticsStage
+    size: Size
+
+    def at(self, frame: int) -> Plate:
+        """The plate of a frame of the clip; beyond the range that of its nearest."""
+        return Plate(self.stage.at(frame), self.size)
+
+
 def plate_treatment(treatment: Treatment, name: str) -> Treatment:
     """What renders the plate of the clip `name`: its lens alone, nothing lost. Raises LensError without a lens."""
-    if any(track.figure not in TURNING for track in treatment.optics.keys):
-        raise LensError(f"{name}: its lens changes over time, and a plate needs one. Take its keys away.")
     lens = _lens(treatment, name).model_copy(update={"canvas": 1.0, "enlarge": True})
+    keys = tuple(track for track in treatment.optics.keys if track.figure not in TURNING)
     return treatment.model_copy(
         update={
-            "optics": Optics(lens=lens),
+            "optics": Optics(lens=lens, keys=keys, zoom="one"),
             "motion": Motion(intent=None, rolling_shutter="off"),
             "edges": Edges(way="leave", gap_colour=treatment.edges.gap_colour),
         }
     )
 
 
-def plate_of(treatment: Treatment, size: Size, name: str) -> Plate:
-    """The plate of the clip `name` of display size `size`. Raises LensError without a lens."""
+def plates_of(treatment: Treatment, size: Size, name: str, frames: tuple[int, int] = (0, 0)) -> Plates:
+    """The plates of the clip `name`, shown at `size`, for a range of `frames`. Raises LensError without a lens."""
     optics = plate_treatment(treatment, name).optics
-    whole = optics_stage(optics, size)
-    assert whole is not None
-    stage = whole.at(0)
-    larger = enlargement(optics, size)
-    return Plate(stage, Size(*(int(side * larger) // 2 * 2 for side in (size.width, size.height))))
+    stage = optics_stage(optics, size, *frames)
+    assert stage is not None
+    larger = enlargement(optics, size, *frames)
+    return Plates(stage, Size(*(int(side * larger) // 2 * 2 for side in (size.width, size.height))))
 
 
 def _lens(treatment: Treatment, name: str) -> LensSettings:

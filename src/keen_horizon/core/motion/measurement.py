@@ -131,6 +131,10 @@ class Measurement:
         span = float(self.times[-1] - self.times[0])
         return (len(self) - 1) / span if span > 0 else 25.0
 
+    def turned(self, turns: int) -> Measurement:
+        """The same of pictures that so many quarter turns made upright: earlier formats do not say."""
+        return replace(self, readout=replace(self.readout, turns=turns))
+
     def part(self, first: int, last: int) -> Measurement:
         """The measurement of frames `first` ... `last`, clip numbering, inclusive."""
         start, stop = first - self.first, last - self.first + 1

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.errors import MediaError
 from keen_horizon.core.geometry.picture import Size, resized
-from keen_horizon.core.lens.plate import Plate
+from keen_horizon.core.lens.plate import Plate, Plates
 from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, SamplingMap, dense_maps
 from keen_horizon.core.media.chroma import chroma_place
 from keen_horizon.core.media.colour import luma_weights
@@ -32,12 +32,12 @@ ASPECT_TOLERANCE = 0.01
 
 @dataclass(frozen=True)
 class BackStage:
-    """From the source to the plate: the way that graphics are looked up."""
+    """From the source to the plate of a frame: the way that graphics are looked up."""
 
     plate: Plate
 
     def points(self, frame: int, points: Floats) -> Floats:
-        """Source points (N, 2) on the plate, the same for every frame."""
+        """Source points (N, 2) on the plate."""
         return self.plate.from_source(points)
 
     def matrix(self, frame: int) -> None:
@@ -48,8 +48,9 @@ class BackStage:
 class Layover:
     """Lays graphics over frames that are stored at size `coded`."""
 
-    def __init__(self, plate: Plate, coded: Size) -> None:
-        self._plate, self._coded = plate, coded
+    def __init__(self, plates: Plates, coded: Size) -> None:
+        self._plates, self._coded = plates, coded
+        self._plate = plates.at(0)
         self._maps: dict[Size, Maps] = {}
         self._last: tuple[Picture, Layer] | None = None
 
@@ -58,6 +59,9 @@ class Layover:
 
         The picture is (rows, columns, 3 or 4), R, G, B and A of 8 or 16 bits; without A it covers all.
         """
+        plate = self._plates.at(frame.number)
+        if plate != self._plate:  # its lens is another one than a frame ago
+            self._plate, self._maps, self._last = plate, {}, None
         if self._last is None or self._last[0] is not picture:
             self._last = picture, self._bent(_premultiplied(picture), name)
         bent = self._last[1]

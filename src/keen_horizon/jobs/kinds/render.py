@@ -38,8 +38,9 @@ def _maps(engine: Engine, files: FileStore, work: Work, progress: Progress) -> N
     with transaction(engine) as session:
         render = session.get_one(Render, work.render_id)
         info, treatment = clip_info(render.clip), Treatment.from_json(render.treatment)
+        frame = (render.graphics or {}).get("frame")
     target = files.work_path(f"render-{work.render_id}.zip")
-    facts = write_maps(info, treatment, target, progress.frames, progress.should_stop)
+    facts = write_maps(info, treatment, target, progress.frames, progress.should_stop, frame)
     with transaction(engine) as session:
         render = session.get_one(Render, work.render_id)
         render.report, render.key = {"maps": facts}, files.keep(target, ".zip")

@@ -11,9 +11,10 @@ export const figures = (parts) => {
       const intent = { glide: `Glide ${keyed}`, hold: "Hold", pin: "Pin", level: "Level" }[/** @type {string} */ (motion.intent)] || "as shot";
       const steadier = l ? `${l.shake_before_percent.toFixed(2)} → ${l.shake_after_percent.toFixed(2)} %` : "";
       const moved = l && this.path.measured;
+      const rows = moved && this.path.lens && this.path.lens.rows ? ", rows" : "";
       return [
         { stage: "optics", name: "Optics", key: "1", state: this.lensText(), price: this.lensPrice() },
-        { stage: "motion", name: "Motion", key: "2", state: moved ? intent : "not measured", price: moved ? steadier : "" },
+        { stage: "motion", name: "Motion", key: "2", state: moved ? intent + rows : "not measured", price: moved ? steadier : "" },
         { stage: "edges", name: "Edges", key: "3", state: edges.way, price: moved ? `${l.zoom.toFixed(3)}×` : "" },
         { stage: "output", name: "Output", key: "4", state: this.formatText(output), price: "" },
       ];

@@ -97,7 +97,7 @@ export const outputting = (parts) => ({
   },
   /** @param {"plates" | "maps"} what */
   renderForOthers(what) {
-    this.attempt(async () => this.queued(await ask("POST", `${parts.address}/${what}`, this.t)));
+    this.attempt(async () => this.queued(await ask("POST", `${parts.address}/${what}?frame=${this.frame}`, this.t)));
   },
   /** Graphics go up with the treatment as it is kept. @param {Event} event */
   bendBack(event) {
