@@ -135,8 +135,13 @@ def joined_paths(paths: list[CameraPath]) -> CameraPath:
     def similarities(parts: list[Similarities]) -> Similarities:
         return Similarities(np.concatenate([p.z for p in parts]), np.concatenate([p.t for p in parts]))
 
-    lenders = [path.borrowed for path in paths if path.borrowed]
-    together = Borrowing(lenders[0].offsets, np.concatenate([b.reach for b in lenders])) if lenders else None
+    def borrowed(lender: Borrowing) -> Borrowing:
+        """What all shots lend; one that does not move, of a single frame, has all it shows."""
+        alone = np.ones((1, lender.reach.shape[1]))
+        reaches = [path.borrowed.reach if path.borrowed else np.repeat(alone, len(path), 0) for path in paths]
+        return Borrowing(lender.offsets, np.concatenate(reaches))
+
+    lender = next((path.borrowed for path in paths if path.borrowed), None)
     return replace(
         paths[0],
         correction=similarities([path.correction for path in paths]),
@@ -151,5 +156,5 @@ def joined_paths(paths: list[CameraPath]) -> CameraPath:
         limited=any(path.limited for path in paths),
         stretch=np.concatenate([_stretch(path) for path in paths]) if any(p.region for p in paths) else None,
         region=next((path.region for path in paths if path.region), None),
-        borrowed=together,
+        borrowed=borrowed(lender) if lender else None,
     )
