@@ -61,9 +61,9 @@ def frames_of(film: Path) -> list[np.ndarray]:
     return frames
 
 
-def main() -> None:
-    """Print a line a picture."""
-    parser = argparse.ArgumentParser(description=__doc__.split("\n")[0])
+def scenes_asked_for(about: str) -> dict[str, Callable[[int], np.ndarray]]:
+    """What the command line names to be filmed: a picture a frame, by name."""
+    parser = argparse.ArgumentParser(description=about.split("\n")[0])
     parser.add_argument("film", type=Path)
     parser.add_argument("pictures", nargs="*", type=Path)
     asked = parser.parse_args()
@@ -72,7 +72,12 @@ def main() -> None:
     for path in asked.pictures:
         picture = fitting(cv2.imread(str(path)))
         scenes[path.name] = lambda number, picture=picture: picture
-    for name, picture_of in scenes.items():
+    return scenes
+
+
+def main() -> None:
+    """Print a line a picture."""
+    for name, picture_of in scenes_asked_for(__doc__).items():
         told = []
         for seed, readout in enumerate(READOUTS, 5):
             tracker = MotionTracker.start(SIZE)

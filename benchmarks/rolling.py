@@ -9,15 +9,13 @@ their cameras read rows for 0.6 of a frame, behind the lenses that they have: ra
 
 from __future__ import annotations
 
-import argparse
 import time
 from dataclasses import replace
 from itertools import pairwise
-from pathlib import Path
 
 import cv2
 import numpy as np
-from readout import COUNT, SHAKE_PX, SIZE, VIBRATION_PX, filmed, fitting, frames_of
+from readout import COUNT, SHAKE_PX, SIZE, VIBRATION_PX, filmed, scenes_asked_for
 from scipy.spatial.transform import Rotation
 
 from keen_horizon.core.finding.readout import find_readout
@@ -95,15 +93,7 @@ def behind_lenses(readout: float = 0.6, count: int = 120) -> None:
 
 def main() -> None:
     """Print a line a picture and readout."""
-    parser = argparse.ArgumentParser(description=__doc__.split("\n")[0])
-    parser.add_argument("film", type=Path)
-    parser.add_argument("pictures", nargs="*", type=Path)
-    asked = parser.parse_args()
-    film = frames_of(asked.film)
-    scenes = {asked.film.name: lambda number: film[number]}
-    for path in asked.pictures:
-        picture = fitting(cv2.imread(str(path)))
-        scenes[path.name] = lambda number, picture=picture: picture
+    scenes = scenes_asked_for(__doc__)
     behind_lenses()
     for name, picture_of in scenes.items():
         for seed, readout in enumerate(READOUTS, 5):

@@ -1,45 +1,25 @@
-"""Treating a clip: measuring it, solving for a treatment, keeping versions, rendering."""
+"""Treating a clip: measuring it, keeping versions, rendering."""
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
 from pathlib import PurePath
 from typing import Any
 
-import numpy as np
 from sqlalchemy.orm import Session
 
-from keen_horizon.core.geometry.similarity import as_points
-from keen_horizon.core.glass.shutter import Readout
-from keen_horizon.core.keyframes import keyed
-from keen_horizon.core.lens.over_time import enlargement, figures_over
-from keen_horizon.core.mapping.output import OutputFrame, output_frame
+from keen_horizon.core.lens.over_time import enlargement
 from keen_horizon.core.media.formats import expected_bytes
-from keen_horizon.core.media.probe import ClipInfo
-from keen_horizon.core.motion.measurement import Measurement
-from keen_horizon.core.motion.pin import PinTrack
-from keen_horizon.core.motion.plane import PlaneTrack
-from keen_horizon.core.path.camera_path import CameraPath, recentred
-from keen_horizon.core.path.ledger import ledger, open_areas, pinches, shake_curves
-from keen_horizon.core.path.notes import solution_notes
-from keen_horizon.core.path.solve import solve_path
-from keen_horizon.core.path.tradeoff import TradePoint, smallest_zoom
-from keen_horizon.core.render.warp import suggested_sharpening
+from keen_horizon.core.path.ledger import ledger
 from keen_horizon.core.treatment.document import Treatment
-from keen_horizon.core.treatment.motion import Motion
-from keen_horizon.core.treatment.optics import Optics
 from keen_horizon.operations.clips import acting, next_letter, start_work
 from keen_horizon.operations.errors import NotPossible, NotThere
 from keen_horizon.operations.material import (
-    clip_flat,
     clip_info,
-    clip_measurement,
-    clip_pins,
     covering_flat,
     covering_pin,
     covering_range,
 )
-from keen_horizon.operations.optics import drawn_optics
+from keen_horizon.operations.solving import clip_path
 from keen_horizon.pipeline.like_source import like_source
 from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Clip, Render, Version, Work
@@ -190,151 +170,3 @@ def render_name(render: Render) -> str:
         first, _ = Treatment.from_json(render.treatment).frames(info.frames)
         begins = "_" + str(info.timecode.plus(first)).replace(":", "-").replace(";", "-")
     return f"{PurePath(render.clip.name).stem}_{ending}{begins}{PurePath(render.key or '').suffix}"
-
-
-@dataclass(frozen=True, kw_only=True)
-class Solution:
-    """A solved path as the interface draws it."""
-
-    path: CameraPath
-    rate: float
-    output: OutputFrame
-    motion: Motion
-    pins: tuple[PinTrack, ...]
-    notes: tuple[str, ...]
-    optics: Optics
-    flat: PlaneTrack | None
-    readout: Readout
-    measured: bool
-
-    def to_json(self, known: str = "") -> dict[str, Any]:
-        """Figures, curves, pinch points and the sampling map, one row-major 3x3 matrix a frame.
-
-        Tables of the lens that the asker names as `known` are left out.
-        """
-        before, after = shake_curves(self.path)
-        percent = 100 / self.path.size.width
-        frames = self.path.first + np.arange(len(self.path.zoom))
-        stage = self.path.stage
-        lens = drawn_optics(stage) if stage else None
-        step, shown = (stage.smallest_step, lens["kept_area"]) if stage and lens else (1.0, 1.0)
-        figures = ledger(self.path, self.output.magnified / step, shown)
-        return {
-            "first": self.path.first,
-            "frames": len(self.path.zoom),
-            "size": [self.path.size.width, self.path.size.height],
-            "ledger": figures.to_json(),
-            "notes": self.notes,
-            "measured": self.measured,
-            "readout": self.readout.to_json(),
-            "lens": {"name": known} if lens and lens["name"] == known else lens,
-            "output": [self.output.size.width, self.output.size.height],
-            "sharpen": suggested_sharpening(1 / figures.sharpness),
-            "pinches": [asdict(pinch) for pinch in pinches(self.path, self.rate)],
-            "shake_before": _rounded(before * percent, 5),
-            "shake_after": _rounded(after * percent, 5),
-            "keyed": {
-                "response_s": _rounded(keyed(self.motion.response_keys, self.motion.response_s, frames), 4),
-                "strength": _rounded(keyed(self.motion.strength_keys, self.motion.strength, frames), 4),
-                "optics": {name: _rounded(all_, 5) for name, all_ in figures_over(self.optics, frames).items()},
-            },
-            "pins": [
-                {
-                    "confidence": _rounded(pin.trail.confidence, 3),
-                    "points": _rounded(as_points(pin.trail.points), 2),
-                }
-                for pin in self.pins
-            ],
-            "flat": None
-            if self.flat is None
-            else {
-                "corners": [as_points(corners).round(2).tolist() for corners in self.flat.corners],
-                "confidence": _rounded(self.flat.confidence, 3),
-            },
-            "wanted_zoom": _rounded(self.path.wanted_zoom, 5),
-            "zoom": _rounded(self.path.zoom, 5),
-            "gap_area": _rounded(open_areas(self.path), 5),
-            "src_from_out": _rows(self.path.matrices()),
-            "lending": self._lending(),
-        }
-
-    def _lending(self) -> dict[str, Any] | None:
-        """Where frames stood, so that the viewer can borrow from those it has just shown."""
-        if self.path.borrowed is None:
-            return None
-        poses = recentred(self.path.lenders.matrices(), self.path.size)
-        return {"reach": max(self.path.borrowed.offsets), "reference_from_src": _rows(poses)}
-
-
-def clip_path(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> CameraPath:
-    """The path for a treatment from what is stored. Raises NotPossible when something was not measured."""
-    measurement = clip_measurement(session, files, clip, treatment)
-    return solve_path(measurement, treatment, clip_pins(session, files, clip, treatment))
-
-
-def shown_treatment(session: Session, clip: Clip, treatment: Treatment) -> Treatment:
-    """What can be shown of a treatment: its optics, with the motion as shot, before any motion is measured."""
-    first, last = treatment.frames(clip_info(clip).frames)
-    told = treatment.optics.active or treatment.optics.flat is not None
-    if not told or covering_range(session, clip, first, last) is not None:
-        return treatment
-    return treatment.model_copy(update={"motion": treatment.motion.model_copy(update={"intent": None})})
-
-
-@dataclass(frozen=True, kw_only=True)
-class Question:
-    """All that solving for a treatment needs, so that no transaction is open while numbers are crunched."""
-
-    clip: str
-    info: ClipInfo
-    treatment: Treatment
-    measurement: Measurement
-    pins: tuple[PinTrack, ...]
-    flat: PlaneTrack | None
-    measured: bool
-
-
-def asked(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> Question:
-    """What is stored for a treatment. Raises NotPossible when something was not measured or followed."""
-    info = clip_info(clip)
-    measured = covering_range(session, clip, *treatment.frames(info.frames)) is not None
-    treatment = shown_treatment(session, clip, treatment)
-    return Question(
-        clip=clip.name, info=info, treatment=treatment, measured=measured,
-        measurement=clip_measurement(session, files, clip, treatment),
-        pins=clip_pins(session, files, clip, treatment), flat=clip_flat(session, files, clip, treatment),
-    )  # fmt: skip
-
-
-def solution_of(question: Question) -> Solution:
-    """The solved path with all that is shown of it."""
-    info, treatment, measurement = question.info, question.treatment, question.measurement
-    path = solve_path(measurement, treatment, question.pins)
-    return Solution(
-        path=path, rate=info.rate, output=output_frame(path, treatment, info.coded, info.pixel_aspect),
-        motion=treatment.motion, pins=question.pins, notes=solution_notes(measurement, treatment),
-        optics=treatment.optics, flat=question.flat, readout=measurement.readout, measured=question.measured,
-    )  # fmt: skip
-
-
-def smallest_zoom_of(question: Question, shake_percent: float) -> TradePoint:
-    """The smallest zoom that leaves no more shake than wanted. Raises NotPossible when none does."""
-    point = smallest_zoom(question.measurement, question.treatment, shake_percent, question.pins)
-    if point.shake_percent > shake_percent:
-        raise NotPossible(
-            f"{question.clip}: with these settings {point.shake_percent:.3f} % remains however much is zoomed. "
-            "Lengthen the response time, or allow more kinds of correction."
-        )
-    return point
-
-
-def _rounded(values: Any, digits: int) -> Any:
-    return values.round(digits).tolist()
-
-
-def _rows(matrices: Any) -> Any:
-    """Matrices (N, 3, 3) as rows of nine; the small last row keeps its digits."""
-    rows = matrices.reshape(len(matrices), 9) / matrices[:, 2:, 2]
-    rows[:, :6] = rows[:, :6].round(8)
-    rows[:, 6:] = rows[:, 6:].round(12)
-    return rows.tolist()

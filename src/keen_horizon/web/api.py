@@ -15,7 +15,7 @@ from keen_horizon.core.path.tradeoff import trade_off as zoom_against_shake
 from keen_horizon.core.starting_points import started
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.jobs.progress import work_json
-from keen_horizon.operations import clips, starting, treating, works
+from keen_horizon.operations import clips, solving, starting, treating, works
 from keen_horizon.operations.errors import NotThere
 from keen_horizon.operations.lookup import find
 from keen_horizon.operations.material import clip_flat, clip_info, clip_times
@@ -181,13 +181,13 @@ def solve(clip_id: int) -> Response:
     with services().solving:  # one after the other: what was overtaken while it waited is never begun
         if outdated():
             raise Stopped("A newer question was asked.")
-        solution = treating.solution_of(question)
+        solution = solving.solution_of(question)
     return jsonify(solution.to_json(request.args.get("lens", "")))
 
 
-def _asked(clip_id: int, treatment: Treatment) -> treating.Question:
+def _asked(clip_id: int, treatment: Treatment) -> solving.Question:
     with services().session() as session:
-        return treating.asked(session, services().files, find(session, Clip, clip_id), treatment)
+        return solving.asked(session, services().files, find(session, Clip, clip_id), treatment)
 
 
 @blueprint.post("/clips/<int:clip_id>/trade-off")
@@ -204,7 +204,7 @@ def trade_off(clip_id: int) -> Response:
 def smallest_zoom(clip_id: int) -> Response:
     """The smallest zoom limit that leaves no more than the wanted shake."""
     wanted = body(WantedShake)
-    return jsonify(asdict(treating.smallest_zoom_of(_asked(clip_id, wanted.treatment), wanted.shake_percent)))
+    return jsonify(asdict(solving.smallest_zoom_of(_asked(clip_id, wanted.treatment), wanted.shake_percent)))
 
 
 @blueprint.post("/clips/<int:clip_id>/versions")
@@ -265,7 +265,7 @@ def path_data(clip_id: int, name: str) -> Response:
     with services().session() as session:
         clip = find(session, Clip, clip_id)
         info, times = clip_info(clip), clip_times(clip, files)
-        path = treating.clip_path(session, files, clip, treatment)
+        path = solving.clip_path(session, files, clip, treatment)
     return data_file(path_document(path, info, times), PurePath(clip.name).stem, name)
 
 

@@ -11,7 +11,8 @@ from werkzeug.wrappers import Response
 from keen_horizon.operations.clips import media_files
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.lookup import find
-from keen_horizon.operations.treating import asked, chosen_treatment, solution_of
+from keen_horizon.operations.solving import asked, solution_of
+from keen_horizon.operations.treating import chosen_treatment
 from keen_horizon.store.models import Clip, ClipState, Project
 from keen_horizon.web.present import clip_card, clip_detail, work_list
 from keen_horizon.web.report import clip_report

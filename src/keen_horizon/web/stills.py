@@ -13,7 +13,8 @@ from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.parts import FARTHEST_PX, FrameNumber
 from keen_horizon.operations.lookup import find
 from keen_horizon.operations.material import clip_info, clip_times, source_file
-from keen_horizon.operations.treating import chosen_treatment, clip_path, shown_treatment
+from keen_horizon.operations.solving import clip_path, shown_treatment
+from keen_horizon.operations.treating import chosen_treatment
 from keen_horizon.pipeline.still import Look, still_jpeg
 from keen_horizon.store.models import Clip
 from keen_horizon.web.bodies import Body, body

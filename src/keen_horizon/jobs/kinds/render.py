@@ -14,7 +14,8 @@ from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.jobs.kinds.material import checked_digest, need_space
 from keen_horizon.jobs.progress import Progress
 from keen_horizon.operations.material import clip_info, clip_measurement, clip_pins, clip_times, same_source
-from keen_horizon.operations.treating import clip_path, render_bytes
+from keen_horizon.operations.solving import clip_path
+from keen_horizon.operations.treating import render_bytes
 from keen_horizon.pipeline.maps import write_maps
 from keen_horizon.pipeline.overlaying import overlay_clip
 from keen_horizon.pipeline.rendering import Versus, as_shot, render_clip
