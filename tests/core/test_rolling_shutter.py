@@ -259,8 +259,9 @@ def test_reading_and_unreading_are_each_other_s_reverse(seed: int, turns: int) -
 def test_documents_say_how_and_older_ones_stay_as_they_were() -> None:
     assert Treatment().motion.rolling_shutter == "measured"
     assert Treatment.from_json({"motion": {"rolling_shutter": -0.35}}).motion.rolling_shutter == -0.35
-    former = {"schema": "keen-horizon/treatment/1", "motion": {"rolling_shutter": "off"}}
-    assert Treatment.from_json(former).motion.rolling_shutter == "off"
+    for motion in ({"rolling_shutter": "off"}, {"intent": "hold"}, None):
+        former = {"schema": "keen-horizon/treatment/1"} | ({} if motion is None else {"motion": motion})
+        assert Treatment.from_json(former).motion.rolling_shutter == "off"
     for wrong in (1.3, "on", None):
         with pytest.raises(TreatmentError, match="rolling_shutter"):
             Treatment.from_json({"motion": {"rolling_shutter": wrong}})

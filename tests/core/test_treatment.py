@@ -78,6 +78,7 @@ FORMER = {
     "deliver": {"container": "mov", "codec": "prores"},
 }
 PRESENT = {
+    "motion": {"rolling_shutter": "off"},  # as it was when nothing was said
     "optics": {"world_lines": [{"frame": 3, "x1": 1, "y1": 2, "x2": 300, "y2": 4}]},
     "edges": {"way": "borrow", "zoom_limit": 1.2},
     "output": {"container": "mov", "codec": "prores"},

@@ -87,12 +87,8 @@ class RowMotion:
     def __len__(self) -> int:
         return len(self.figures)
 
-    def frame(self, index: int) -> RowMotion:
-        """For points of one frame."""
-        return replace(self, of=index)
-
-    def frames(self, of: NDArray[np.intp]) -> RowMotion:
-        """For points (P,) of several frames."""
+    def whose(self, of: NDArray[np.intp] | int) -> RowMotion:
+        """For points of one frame, or each of its own (P,)."""
         return replace(self, of=of)
 
     def eased(self, share: Floats) -> RowMotion:
@@ -103,7 +99,7 @@ class RowMotion:
         """The furthest, px, that the rows of a frame moved its corners."""
         corners = np.tile(self.size.corners(), (NODES, 1))
         shares = np.repeat(np.linspace(-0.5, 0.5, NODES), 4)
-        return float(np.abs(self.frame(index).read(corners, shares) - corners).max())
+        return float(np.abs(self.whose(index).read(corners, shares) - corners).max())
 
     def shares(self, points: Floats) -> Floats:
         """Where source points (P, 2) lie between the sensor's first row (-1/2) and its last (1/2); no further."""
@@ -135,17 +131,17 @@ class RowMotion:
         place = (shares + 0.5) * (NODES - 1)
         node = np.minimum(place.astype(np.intp), NODES - 2)
         later = place - node
-        whose = slice(None)
+        frames = slice(None)
         if isinstance(self.of, np.ndarray):
             node = node + NODES * self.of
         else:
-            whose = slice(self.of, self.of + 1)
-        growth, shift, tilt = self._nodes(whose).reshape(-1, FIGURES // 2).T
+            frames = slice(self.of, self.of + 1)
+        growth, shift, tilt = self._nodes(frames).reshape(-1, FIGURES // 2).T
         return _between(growth, node, later), _between(shift, node, later), _between(tilt, node, later)
 
-    def _nodes(self, whose: slice) -> Complex:
+    def _nodes(self, frames: slice) -> Complex:
         """Growth and turn as a factor, shift and tilt, px, of frames at their nodes (N, NODES, 3)."""
-        figures = self.figures[whose] * self.taken[whose, None, None]
+        figures = self.figures[frames] * self.taken[frames, None, None]
         nodes = figures[..., ::2] + 1j * figures[..., 1::2]
         nodes[..., 0] = np.exp(nodes[..., 0] / self.size.half_diagonal)
         return np.asarray(nodes)

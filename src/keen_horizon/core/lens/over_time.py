@@ -49,7 +49,7 @@ class OpticsStage:
         stage = self.stages[self._index(frame, len(self.stages))]
         if self.rows is None:
             return stage
-        return replace(stage, rows=self.rows.frame(self._index(frame, len(self.rows))))
+        return replace(stage, rows=self.rows.whose(self._index(frame, len(self.rows))))
 
     def points(self, frame: int, points: Floats) -> Floats:
         """Straightened points (N, 2) of a frame in the source."""
@@ -68,7 +68,7 @@ class OpticsStage:
         if len(self.stages) == 1:
             stage = self.stages[0]
             if self.rows is not None:
-                stage = replace(stage, rows=self.rows.frames(np.clip(frames - self.first, 0, len(self.rows) - 1)))
+                stage = replace(stage, rows=self.rows.whose(np.clip(frames - self.first, 0, len(self.rows) - 1)))
             return done(stage, points)
         order = np.argsort(frames, kind="stable")
         parts = np.split(order, np.flatnonzero(np.diff(frames[order])) + 1)

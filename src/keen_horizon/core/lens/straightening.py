@@ -176,7 +176,7 @@ def seen_borders(stage: LensStage, of: NDArray[np.intp], step: int = BORDER_STEP
     middle = np.array([size.centre.real, size.centre.imag])
     source, straight = _source_border(size, step), _straight_border(stage.lens, size, step)
     if stage.rows is not None:
-        stage = replace(stage, rows=stage.rows.frames(np.repeat(of, len(source))))
+        stage = replace(stage, rows=stage.rows.whose(np.repeat(of, len(source))))
     every = stage.at_middle_row(np.tile(source, (len(of), 1)), np.tile(straight, (len(of), 1)))
     border = as_complex(stage.shown(every) - middle).reshape(len(of), -1)
     corners = np.cumsum([len(side) for side in size.sides(step=step)[:-1]])

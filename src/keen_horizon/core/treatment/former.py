@@ -1,4 +1,7 @@
-"""Documents of version 1, whose keys had other names in places: read for ever, never written."""
+"""Documents of version 1, whose keys had other names in places: read for ever, never written.
+
+They knew of no rolling shutter: where they do not say, it stays as shot, whatever new documents begin with.
+"""
 
 from __future__ import annotations
 
@@ -24,6 +27,9 @@ def with_present_names(document: Any, schema: str | None = None) -> Any:
         renamed[present] = _renamed(part, _KEYS.get(str(name), {}))
     if schema and renamed.get("schema") == SCHEMA_1:
         renamed["schema"] = schema
+        motion = renamed.setdefault("motion", {})
+        if isinstance(motion, dict):
+            motion.setdefault("rolling_shutter", "off")
     return renamed
 
 
