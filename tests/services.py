@@ -57,6 +57,16 @@ def stop(process: subprocess.Popen[bytes], how: int = signal.SIGTERM) -> None:
 
 
 @contextmanager
+def asleep(process: subprocess.Popen[bytes]) -> Iterator[None]:
+    """A process stands still for the time of a block: nothing that is queued meanwhile is begun."""
+    process.send_signal(signal.SIGSTOP)
+    try:
+        yield
+    finally:
+        process.send_signal(signal.SIGCONT)
+
+
+@contextmanager
 def throw_away_cluster() -> Iterator[Cluster]:
     """A PostgreSQL cluster with the newest schema, gone at the end."""
     folder = Path(tempfile.mkdtemp(prefix="keen-horizon-test-", dir="/tmp"))

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import shutil
+import subprocess
 from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
@@ -29,13 +31,33 @@ def chromium() -> Iterator[Browser]:
         browser.close()
 
 
+@dataclass(frozen=True)
+class Application:
+    """Where it answers, and the process that works for it."""
+
+    address: str
+    worker: subprocess.Popen[bytes]
+
+
 @pytest.fixture(scope="session")
-def address(media: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+def application(media: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Application]:
     """The running application, one for all journeys: each starts a project of its own."""
     with throw_away_cluster() as cluster:
         settings = Settings(tmp_path_factory.mktemp("data"), cluster.url, media)
-        with serving(settings) as found, working(settings):
-            yield found
+        with serving(settings) as address, working(settings) as worker:
+            yield Application(address, worker)
+
+
+@pytest.fixture(scope="session")
+def address(application: Application) -> str:
+    """Where the running application answers."""
+    return application.address
+
+
+@pytest.fixture(scope="session")
+def worker(application: Application) -> subprocess.Popen[bytes]:
+    """The process that works for the running application."""
+    return application.worker
 
 
 @pytest.fixture(scope="session")
