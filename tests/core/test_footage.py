@@ -84,7 +84,7 @@ def test_portrait_and_square(size: Size) -> None:
     poses = jitter(30, size, 5.0, seed=8)
     result = measured(pictures(poses, size), size)
     path = treated(result, {"intent": "hold"}, {"zoom_limit": 1.5})
-    assert shake(path.steadied, size) < 0.05 * shake(path.measured, size)
+    assert shake(path.steadied.poses, size) < 0.05 * shake(path.measured.poses, size)
     assert max(border_overhang(sampling_map(path), n) for n in range(30)) <= 0.01
 
 
@@ -110,7 +110,7 @@ def test_a_hundred_and_twenty_frames_a_second_mean_the_same_seconds() -> None:
         still = walked(count, 0, 0.0, pan=0.0)
         poses = Similarities(np.ones(count, complex), sway + 0j)
         path = treated(moved(still, poses, times=np.arange(count) / rate), {"response_s": 0.8}, {"way": "leave"})
-        kept = np.abs(path.steadied.t[count // 4 : -count // 4].real).max() / 30
+        kept = np.abs(path.steadied.poses.t[count // 4 : -count // 4].real).max() / 30
         assert kept == pytest.approx(0.5, abs=0.02)
 
 

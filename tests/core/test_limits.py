@@ -85,7 +85,7 @@ def test_strength_keys_make_a_quiet_start() -> None:
 def test_response_keys_change_over_the_clip() -> None:
     keys = [{"frame": 0, "value": 0.2}, {"frame": 299, "value": 3.0}]
     path = treated(walked(300, 4), {"response_keys": keys}, {"way": "leave"})
-    assert shake(path.steadied[200:], HD) < 0.3 * shake(path.steadied[:100], HD)
+    assert shake(path.steadied.poses[200:], HD) < 0.3 * shake(path.steadied.poses[:100], HD)
 
 
 def test_keys_do_not_overshoot() -> None:
@@ -110,7 +110,9 @@ def test_easing_the_worst_stretch_lowers_the_zoom_of_the_rest(intent: str) -> No
     ease = [{"frame": 300, "width": 90, "amount": 1}]
     after = treated(measurement, {"intent": intent, "ease": ease}, limit)
     assert after.zoom.max() - 1 < 0.5 * (before.zoom.max() - 1)
-    assert shake(after.steadied[:250], HD) == pytest.approx(shake(before.steadied[:250], HD), rel=0.1, abs=0.02)
+    assert shake(after.steadied.poses[:250], HD) == pytest.approx(
+        shake(before.steadied.poses[:250], HD), rel=0.1, abs=0.02
+    )
 
 
 def test_easing_under_a_limit_makes_the_rest_steadier() -> None:
@@ -119,7 +121,7 @@ def test_easing_under_a_limit_makes_the_rest_steadier() -> None:
     before = treated(measurement, {}, limit)
     after = treated(measurement, {"ease": [{"frame": 300, "width": 90, "amount": 1}]}, limit)
     assert before.limited
-    assert shake(after.steadied[:250], HD) <= shake(before.steadied[:250], HD)
+    assert shake(after.steadied.poses[:250], HD) <= shake(before.steadied.poses[:250], HD)
 
 
 def test_breathing_pays_for_a_bad_second_only_there() -> None:

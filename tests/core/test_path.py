@@ -49,7 +49,7 @@ def test_hold_stands_still_when_the_limit_allows_it() -> None:
     path = treated(walked(120, 1, pan=0.0), {"intent": "hold"}, {"zoom_limit": 2.0})
     assert not path.limited
     assert ledger(path).shake_after_px < 1e-6
-    assert np.ptp(np.abs(path.steadied.t)) < 1e-6
+    assert np.ptp(np.abs(path.steadied.poses.t)) < 1e-6
 
 
 def test_hold_gives_way_to_the_limit_and_says_so() -> None:
@@ -65,7 +65,7 @@ def test_response_time_is_the_period_at_which_half_of_a_movement_is_kept() -> No
     measurement = walked(count, 0, 0.0, pan=0.0)
     poses = Similarities(np.ones(count, complex), swing.astype(complex))
     path = treated(moved(measurement, poses), {"response_s": response}, {"way": "leave"})
-    kept = path.steadied.t.real[200:700]
+    kept = path.steadied.poses.t.real[200:700]
     assert np.ptp(kept) / np.ptp(swing) == pytest.approx(0.5, abs=0.02)
 
 
@@ -85,7 +85,7 @@ def test_no_intent_changes_nothing() -> None:
 def test_longer_response_is_steadier_and_dearer() -> None:
     measurement = walked(300, 4)
     short, long = (treated(measurement, {"response_s": s}, {"zoom_limit": 3}) for s in (0.4, 2.0))
-    assert shake(long.steadied, HD) < shake(short.steadied, HD)
+    assert shake(long.steadied.poses, HD) < shake(short.steadied.poses, HD)
     assert long.zoom.max() > short.zoom.max()
 
 

@@ -7,7 +7,7 @@ from itertools import pairwise
 
 import numpy as np
 import pytest
-from glass import corner_wobble, rocking_camera, seen_by_turning_camera, shaking_camera
+from glass import corner_wobble, rays_of, rocking_camera, seen_by_turning_camera, shaking_camera
 from hypothesis import given
 from hypothesis import settings as hypothesis_settings
 from hypothesis import strategies as st
@@ -15,10 +15,11 @@ from scipy.spatial.transform import Rotation
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.plane_parts import parted
+from keen_horizon.core.geometry.tilt import tilt_matrices
 from keen_horizon.core.lens.lens import Lens, fisheye_of
 from keen_horizon.core.lens.over_time import optics_stage
 from keen_horizon.core.mapping.gaps import border_overhang
-from keen_horizon.core.mapping.sampling import sampling_map
+from keen_horizon.core.mapping.sampling import lending_map, sampling_map
 from keen_horizon.core.motion.focal import focal_from_motion
 from keen_horizon.core.motion.turns import camera_turns
 from keen_horizon.core.path.camera_path import CameraPath
@@ -84,10 +85,10 @@ def test_the_motion_tells_the_angles_of_a_lens_that_does_not() -> None:
 @given(
     st.floats(90, 165), st.integers(0, 10**6), st.floats(0.2, 4), st.sampled_from(["hold", "glide"]),
     st.floats(1.0, 1.5), st.sampled_from(["one", "breathing"]), st.sampled_from([[], ["size"]]), st.floats(0, 1),
-    st.floats(-15, 15),
+    st.floats(-15, 15), st.sampled_from(["straight", "cylinder", "stereographic"]),
 )  # fmt: skip
 def test_no_setting_opens_a_gap_or_breaks_the_limit(
-    degrees, seed, shake_deg, intent, limit, zoom, more, strength, pitch
+    degrees, seed, shake_deg, intent, limit, zoom, more, strength, pitch, projection
 ) -> None:
     lens = fisheye_of("equisolid", degrees)
     measured = seen_by_turning_camera(lens, shaking_camera(24, shake_deg, seed), SIZE)
@@ -96,11 +97,57 @@ def test_no_setting_opens_a_gap_or_breaks_the_limit(
         {"zoom_limit": limit, "zoom": zoom},
         {"family": lens.family, "coefficients": list(lens.k)},
         turn={"pitch_deg": pitch},
+        projection=projection,
     )
     path = solve_path(measured, wanted)
     assert path.zoom.max() <= limit * (1 + 1e-9)
     assert overhang(path) <= 0.01
     assert ledger(path).gap_frames == 0
+
+
+def seen_in_the_world(path: CameraPath, frame: int, offset: int = 0) -> np.ndarray:
+    """The directions (P, 3) in the world of points of an output frame, as the frame `offset` away saw them; NaN where
+    its picture ends.
+    """
+    size, shown = path.size, sampling_map(path) if offset == 0 else lending_map(path, offset)
+    x, y = np.meshgrid(np.linspace(8, size.width - 9, 24), np.linspace(8, size.height - 9, 14))
+    source = shown.source_points(frame, np.stack([x.ravel(), y.ravel()], -1))
+    inside = ((source > -0.5) & (source < (size.width - 0.5, size.height - 0.5))).all(1)
+    world = DINGHY[frame + offset].apply(rays_of(LENS, source, size))
+    return np.where(inside[:, None], world, np.nan)
+
+
+@pytest.mark.parametrize("projection", ["straight", "cylinder", "stereographic"])
+def test_held_the_world_stands_still_in_every_projection(projection: str) -> None:
+    """And what another frame lends is what this one would have seen there."""
+    motion = {"intent": "hold", "freedom": ["shift", "turn"]}
+    wanted = treatment(motion, {"way": "borrow", "zoom_limit": 1.5}, projection=projection)
+    path = solve_path(MEASURED, wanted)
+    assert path.borrowed is not None
+    assert "turning the camera" in solution_notes(MEASURED, wanted)[0]
+    px = np.degrees(1 / (SIZE.half_diagonal / np.radians(75)))  # degrees for a pixel of the source
+    first = seen_in_the_world(path, 10)
+    for frame, offset in ((40, 0), (75, 0), (100, 0), (10, 4), (10, -4), (10, 20)):
+        apart = np.degrees(np.linalg.norm(seen_in_the_world(path, frame, offset) - first, axis=1)) / px
+        assert np.isfinite(apart).mean() > 0.5
+        assert np.nanmax(apart) < 0.1, (frame, offset)
+
+
+@pytest.mark.parametrize("projection", ["straight", "stereographic"])
+def test_what_is_said_to_be_lent_is_found(projection: str) -> None:
+    motion = {"intent": "hold", "freedom": ["shift", "turn"]}
+    wanted = treatment(motion, {"way": "borrow", "zoom_limit": 1.05}, projection=projection)
+    path = solve_path(MEASURED, wanted)
+    assert path.borrowed is not None
+    assert path.zoom.max() <= 1.05 * (1 + 1e-9)
+    assert ledger(path).gap_frames == 0
+    assert ledger(path).borrowed_area > 0.005
+    alone = solve_path(MEASURED, treatment(motion, {"zoom_limit": 1.05}, projection=projection))
+    assert ledger(path).shake_after_px < 0.6 * ledger(alone).shake_after_px
+    for frame in (0, 30, 60, 119):
+        lenders = [offset for offset in path.borrowed.offsets if 0 <= frame + offset < len(DINGHY)]
+        found = [np.isfinite(seen_in_the_world(path, frame, offset)[:, 0]) for offset in (0, *lenders)]
+        assert np.any(found, axis=0).all()
 
 
 def test_the_window_may_lie_outside_the_straightened_frame() -> None:
@@ -135,12 +182,9 @@ def test_parts_make_the_plane() -> None:
     random = np.random.default_rng(3)
     planes = np.eye(3) + random.normal(0, 1, (5, 3, 3)) * [[0.2, 0.2, 40], [0.2, 0.2, 40], [2e-4, 2e-4, 0]]
     parts = parted(planes, SIZE)
-    path = CameraPath(
-        size=SIZE, first=0, correction=parts.correction, tilt=parts.tilt, stretch=parts.stretch, shrink=np.ones(5),
-        wanted_zoom=np.ones(5), measured=parts.correction, steadied=parts.correction, lenders=parts.correction,
-        measured_tilts=parts.tilt, steadied_tilts=parts.tilt, limited=False,
-    )  # fmt: skip
-    assert np.abs(path.centred_matrices() - planes).max() < 1e-9
+    made = parts.correction.matrices()
+    made[:, :2, :2] = made[:, :2, :2] @ parts.stretch
+    assert np.abs(made @ tilt_matrices(parts.tilt, SIZE) - planes).max() < 1e-9
     assert np.allclose(np.linalg.det(parts.stretch), 1)
 
 

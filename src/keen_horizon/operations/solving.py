@@ -17,7 +17,7 @@ from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.motion.plane import PlaneTrack
-from keen_horizon.core.path.camera_path import CameraPath, recentred
+from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.ledger import ledger, open_areas, pinches, shake_curves
 from keen_horizon.core.path.notes import solution_notes
 from keen_horizon.core.path.solve import solve_path
@@ -101,7 +101,8 @@ class Solution:
             "wanted_zoom": _rounded(self.path.wanted_zoom, 5),
             "zoom": _rounded(self.path.zoom, 5),
             "gap_area": _rounded(open_areas(self.path), 5),
-            "src_from_out": _rows(self.path.matrices()),
+            "src_from_out": _rows(self.path.drawn_matrices()),
+            "turned": _rows(self.path.drawn_turns()) if self.path.projected else None,
             "lending": self._lending(),
         }
 
@@ -109,8 +110,11 @@ class Solution:
         """Where frames stood, so that the viewer can borrow from those it has just shown."""
         if self.path.borrowed is None:
             return None
-        poses = recentred(self.path.lenders.matrices(), self.path.size)
-        return {"reach": max(self.path.borrowed.offsets), "reference_from_src": _rows(poses)}
+        return {
+            "reach": max(self.path.borrowed.offsets),
+            "reference_from_src": _poses(self.path.drawn_poses()),
+            "growth": _rounded(np.exp(self.path.measured.growth), 9),
+        }
 
 
 def clip_path(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> CameraPath:
@@ -185,3 +189,9 @@ def _rows(matrices: Any) -> Any:
     rows[:, :6] = rows[:, :6].round(8)
     rows[:, 6:] = rows[:, 6:].round(12)
     return rows.tolist()
+
+
+def _poses(matrices: Any) -> Any:
+    """Matrices (N, 3, 3) as rows of nine, each known up to a factor above 0: a camera may have turned right round."""
+    rows = matrices.reshape(len(matrices), 9)
+    return (rows / np.linalg.norm(rows, axis=1, keepdims=True)).round(14).tolist()

@@ -88,6 +88,11 @@ class OpticsStage:
         )
         return np.asarray((as_complex(straight) - middle).reshape(offsets.shape))
 
+    def unprojected(self) -> OpticsStage:
+        """The same with the flat picture for what is delivered."""
+        stages = tuple(replace(stage, view=replace(stage.view, projection="straight")) for stage in self.stages)
+        return replace(self, stages=stages)
+
     def with_rows(self, rows: RowMotion | None) -> OpticsStage:
         """The same with a rolling shutter undone."""
         return replace(self, rows=rows)

@@ -1,9 +1,9 @@
 """Projections of the delivered picture, for fields of view that a flat picture cannot hold.
 
 Points are offsets from the middle of the picture, half-diagonals, at the scale of its middle; `focal` is the focal
-length in the same unit. "straight" is the flat (rectilinear) picture that all others are told by: "cylinder" keeps
-uprights straight and spreads what lies across by its angle (the cylindrical projection of cartography),
-"stereographic" keeps small shapes (Snyder 1987, Map Projections: A Working Manual).
+length in the same unit, one or one for each point. "straight" is the flat (rectilinear) picture that all others are
+told by: "cylinder" keeps uprights straight and spreads what lies across by its angle (the cylindrical projection of
+cartography), "stereographic" keeps small shapes (Snyder 1987, Map Projections: A Working Manual).
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ FURTHEST = 1e5  # half-diagonals; what lies further on the flat picture counts a
 LARGEST_TURN = np.pi / 2 - 1e-6
 
 
-def flat(projection: str, focal: float, points: Floats) -> Floats:
+def flat(projection: str, focal: Floats | float, points: Floats) -> Floats:
     """Points (N, 2) of a projection on the flat picture; very far away where that has no place for them."""
     if projection == "straight":
         return points
@@ -30,10 +30,10 @@ def flat(projection: str, focal: float, points: Floats) -> Floats:
         square = (x * x + y * y) / 4
         found = np.stack([x, y], -1) / np.where(np.abs(1 - square) < 1e-9, 1e-9, 1 - square)[:, None]
         beyond = square >= 1
-    return np.asarray(np.where(beyond[:, None], np.sign(points) * 2 * FURTHEST, found * focal))
+    return np.asarray(np.where(beyond[:, None], np.sign(points) * 2 * FURTHEST, found * np.reshape(focal, (-1, 1))))
 
 
-def projected(projection: str, focal: float, points: Floats) -> Floats:
+def projected(projection: str, focal: Floats | float, points: Floats) -> Floats:
     """The reverse of `flat`: points (N, 2) of the flat picture; what is very far away stays so."""
     if projection == "straight":
         return points
@@ -41,6 +41,6 @@ def projected(projection: str, focal: float, points: Floats) -> Floats:
     if projection == "cylinder":
         found = np.stack([np.arctan(x), y / np.hypot(1.0, x)], -1)
     else:
-        found = points / focal * (2 / (1 + np.sqrt(1 + x * x + y * y)))[:, None]
+        found = np.stack([x, y], -1) * (2 / (1 + np.sqrt(1 + x * x + y * y)))[:, None]
     beyond = np.abs(points).max(1) >= FURTHEST
-    return np.asarray(np.where(beyond[:, None], points, found * focal))
+    return np.asarray(np.where(beyond[:, None], points, found * np.reshape(focal, (-1, 1))))

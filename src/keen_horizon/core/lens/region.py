@@ -16,10 +16,15 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Floats, as_complex, as_points
 from keen_horizon.core.lately import kept_lately
 from keen_horizon.core.lens.over_time import OpticsStage
-from keen_horizon.core.lens.seen import carried, frame_shares
-from keen_horizon.core.lens.straightening import seen_border, seen_borders
+from keen_horizon.core.lens.projection import flat, projected
+from keen_horizon.core.lens.seen import NOWHERE, carried, frame_shares
+from keen_horizon.core.lens.straightening import LensStage, seen_border, seen_borders
+
+Projecting = Callable[[str, "Floats | float", Floats], Floats]
 
 BORDER_STEP = 16
+FURTHEST_SEEN = np.radians(83.0)  # from the delivered picture's axis: the flat picture, broken further out, still holds
+CIRCLE = 181  # points
 BOW = 1.0003  # between the points looked at, the border of what a lens saw bows by less
 LARGEST_DEMAND = 99.0
 GRID = (25, 15)
@@ -28,9 +33,10 @@ AT_A_TIME = 1000  # frames
 
 @dataclass(frozen=True)
 class SeenRegion:
-    """What frames of `size` from clip number `first` show; `borders` (N or 1, M).
+    """What frames of `size` from clip number `first` show; `borders` (N or 1, M), px from the flat picture's middle.
 
-    `whole` tells whether all that the lens saw may be shown, not only what lies in the delivered frame.
+    `whole` tells whether all that the lens saw may be shown, not only what lies in the delivered frame. Planes act on
+    the flat picture; windows lie in the delivered one, whose `projection` may be another.
     """
 
     stage: OpticsStage
@@ -38,70 +44,155 @@ class SeenRegion:
     first: int
     borders: Complex
     whole: bool
+    projection: str = "straight"
 
     @staticmethod
     @kept_lately
-    def of(stage: OpticsStage, size: Size, first: int, count: int) -> SeenRegion:
-        """What `count` frames from clip number `first` show."""
+    def of(stage: OpticsStage, size: Size, first: int, count: int, turned: bool = False) -> SeenRegion:
+        """What `count` frames from clip number `first` show; `turned` where planes turn the camera, which comes after a
+        projection.
+        """
+        projection = stage.stages[0].view.projection if turned else "straight"
+        if projection != "straight":
+            stage = stage.unprojected()
         borders = _borders(stage, first, count)
+        region = SeenRegion(stage, size, first, borders, True, projection)
         alone = borders if stage.rows is None else _borders(stage.with_rows(None), first, count)
-        whole = bool((frame_shares(alone, size) >= 1 / BOW).all())
-        own = as_complex(size.corners()[[0, 1, 2, 3, 0]]) - size.centre
-        return SeenRegion(stage, size, first, borders if whole else own[None], whole)
+        shown = region._delivered(alone, first + np.arange(len(alone)))
+        if (frame_shares(shown, size) >= 1 / BOW).all():
+            return region
+        own = region._flattened(_own_border(size, projection)[None], np.array([first]))
+        return replace(region, borders=own, whole=False)
 
-    def demand(self, planes: Floats, frames: NDArray[np.intp]) -> Floats:
+    @property
+    def projected(self) -> bool:
+        """Whether windows do not lie in the flat picture."""
+        return self.projection != "straight"
+
+    def demand(self, planes: Floats, frames: NDArray[np.intp], windows: Floats | None = None) -> Floats:
         """The smallest Z (N,) by which windows of frames (N,), clip numbering, must shrink to hold no gap."""
-        return in_parts(lambda part: self._demand(planes[part], frames[part]), len(planes))
+        return in_parts(lambda part: self._demand(planes[part], frames[part], _part(windows, part)), len(planes))
 
-    def _demand(self, planes: Floats, frames: NDArray[np.intp]) -> Floats:
+    def _demand(self, planes: Floats, frames: NDArray[np.intp], windows: Floats | None) -> Floats:
         borders = self.borders if len(self.borders) == 1 else self.borders[frames - self.first]
-        seen = carried(borders, np.asarray(np.linalg.inv(planes), np.float64))
-        bow = BOW if self.whole else 1.0
+        seen = self._seen(borders, planes, frames, windows)
+        if self.projected:
+            furthest = self._furthest(frames)
+            seen = np.concatenate([seen, furthest if windows is None else _back(furthest, windows)], 1)
+        bow = BOW if self.whole or self.projected else 1.0
         return np.minimum(bow / np.maximum(frame_shares(seen, self.size), 1e-9), LARGEST_DEMAND)
 
-    def gaps(self, planes: Floats, first: int) -> Floats:
+    def gaps(self, planes: Floats, first: int, windows: Floats | None = None) -> Floats:
         """The share (N,) of each window that has no picture, on a grid of its points."""
         open_ = np.zeros(len(planes))
         frames = first + np.arange(len(planes))
-        short = np.flatnonzero(self.demand(planes, frames) > BOW)
+        short = np.flatnonzero(self.demand(planes, frames, windows) > BOW)
         if len(short):
             grid = _grid(self.size)[None]
 
             def inside(part: slice) -> Floats:
-                places = self.places(planes[short[part]], grid, frames[short[part]])
-                return np.asarray(self._within(places).mean(1), np.float64)
+                which = short[part]
+                places = self.places(planes[which], grid, frames[which], _part(windows, which))
+                return np.asarray(self.within(places).mean(1), np.float64)
 
             open_[short] = 1 - in_parts(inside, len(short))
         return open_
 
-    def kept(self, planes: Floats, first: int) -> Floats:
+    def kept(self, planes: Floats, first: int, windows: Floats | None = None) -> Floats:
         """The share (N,) of what the straightened frame shows that each window shows, one at most."""
         frames = first + np.arange(len(planes))
-        return in_parts(lambda part: self._kept(planes[part], frames[part]), len(planes))
+        return in_parts(lambda part: self._kept(planes[part], frames[part], _part(windows, part)), len(planes))
 
-    def _kept(self, planes: Floats, frames: NDArray[np.intp]) -> Floats:
+    def _kept(self, planes: Floats, frames: NDArray[np.intp], windows: Floats | None) -> Floats:
         grid = as_points(_grid(self.size) + self.size.centre)
         chosen = frames[:1] if self.stage.steady else frames
         every = np.tile(grid, (len(chosen), 1))
         straight = self.stage.each(np.repeat(chosen, len(grid)), every, lambda stage, part: stage.straighten(part))
         offsets = as_complex(straight).reshape(len(chosen), -1) - self.size.centre
-        whole = self._within(offsets).mean(1)
-        seen = self._within(carried(offsets, np.asarray(np.linalg.inv(planes), np.float64))).mean(1)
+        whole = self.within(self._delivered(offsets, chosen)).mean(1)
+        seen = self.within(self._seen(offsets, planes, frames, windows)).mean(1)
         return np.asarray(np.minimum(1.0, seen / np.maximum(whole, 1e-9)))
 
-    def places(self, planes: Floats, points: Complex, frames: NDArray[np.intp]) -> Complex:
+    def places(
+        self, planes: Floats, points: Complex, frames: NDArray[np.intp], windows: Floats | None = None
+    ) -> Complex:
         """Where points (N or 1, P) of windows of frames (N,), clip numbering, lie in what is shown, from its middle."""
-        flat_places = carried(points, planes)
+        if windows is not None:
+            points = carried(points, windows)
+        flat_places = carried(self._flattened(points, frames), planes)
         if not self.whole:
-            return flat_places
+            return self._delivered(flat_places, frames)
         places = as_points((flat_places + self.size.centre).ravel()).reshape(*flat_places.shape, 2)
         of = np.repeat(frames, flat_places.shape[1])
         bent = self.stage.each(of, places.reshape(-1, 2), lambda stage, part: stage.points(part))
         return np.asarray(as_complex(bent.reshape(-1, 2)).reshape(flat_places.shape) - self.size.centre)
 
-    def _within(self, points: Complex) -> NDArray[np.bool_]:
-        """Whether points, px from the middle, lie in the frame."""
-        return (np.abs(points.real) <= self.size.width / 2) & (np.abs(points.imag) <= self.size.height / 2)
+    def lent(self, planes: Floats, points: Complex, frames: NDArray[np.intp], offset: int) -> Complex:
+        """Where points (P,) of windows of frames (P,), each through its own plane (P, 3, 3), lie in the source of the
+        frame `offset` away, from its middle.
+        """
+        lenders = replace(self, stage=self.stage.shifted(offset), whole=True)
+        return lenders.places(planes, points[:, None], frames)[:, 0]
+
+    def within(self, points: Complex, margin: float = 0.0) -> NDArray[np.bool_]:
+        """Whether points, px from the middle, lie in the frame, `margin` px from its border at least."""
+        across, down = self.size.width / 2 - margin, self.size.height / 2 - margin
+        return (np.abs(points.real) <= across) & (np.abs(points.imag) <= down)
+
+    def _seen(self, curves: Complex, planes: Floats, frames: NDArray[np.intp], windows: Floats | None) -> Complex:
+        """Curves (N or 1, M) of the flat picture in windows of frames (N,)."""
+        seen = self._delivered(_back(curves, planes), frames)
+        return seen if windows is None else _back(seen, windows)
+
+    def _delivered(self, points: Complex, frames: NDArray[np.intp]) -> Complex:
+        """Points (N or 1, M) of the flat picture in the delivered one."""
+        return self._through(projected, points, frames) if self.projected else points
+
+    def _flattened(self, points: Complex, frames: NDArray[np.intp]) -> Complex:
+        """The reverse of `_delivered`."""
+        return self._through(flat, points, frames) if self.projected else points
+
+    def _through(self, way: Projecting, points: Complex, frames: NDArray[np.intp]) -> Complex:
+        scales, focals = self._scales(frames)
+        count = max(len(points), len(scales))
+        points = np.broadcast_to(points, (count, points.shape[1]))
+        scale, focal = (np.repeat(np.broadcast_to(of, count), points.shape[1]) for of in (scales, focals))
+        found = way(self.projection, focal, as_points(points.ravel()) * scale[:, None]) / scale[:, None]
+        return as_complex(found).reshape(points.shape)
+
+    def _furthest(self, frames: NDArray[np.intp]) -> Complex:
+        """Lines (N, M) of the delivered picture beyond which the flat one has no room, each broken from the next."""
+        scales, focals = self._scales(frames)
+        if self.projection == "cylinder":
+            lines = np.array([-1 - 99j, -1 + 99j, NOWHERE, 1 - 99j, 1 + 99j, NOWHERE]) * FURTHEST_SEEN
+        else:
+            around = np.exp(1j * np.linspace(0, 2 * np.pi, CIRCLE))
+            lines = np.append(2 * np.tan(FURTHEST_SEEN / 2) * around, NOWHERE)
+        lines = np.concatenate([[NOWHERE], lines])[None] * (focals / scales)[:, None]
+        return np.asarray(np.broadcast_to(lines, (len(frames), lines.shape[1])))
+
+    def _scales(self, frames: NDArray[np.intp]) -> tuple[Floats, Floats]:
+        """Half-diagonals of the flat picture at the source's scale for a px (N or 1), and focal lengths (N or 1)."""
+        numbers, of = np.unique(frames[:1] if len(self.stage.stages) == 1 else frames, return_inverse=True)
+        glasses = [self.stage.at(int(frame)) for frame in numbers]
+        scales = np.array([glass.step for glass in glasses]) / self.size.half_diagonal
+        return scales[of], np.array([glass.view.focal for glass in glasses])[of]
+
+
+def _own_border(size: Size, projection: str) -> Complex:
+    """The border of the delivered frame, px from its middle; of its corners alone where planes leave sides straight."""
+    if projection == "straight":
+        return as_complex(size.corners()[[0, 1, 2, 3, 0]]) - size.centre
+    sides = [as_complex(side) - size.centre for side in size.sides(step=BORDER_STEP)]
+    return np.concatenate([np.append(side, complex(NOWHERE, NOWHERE)) for side in sides])
+
+
+def holds_frame(glass: LensStage) -> bool:
+    """Whether the flat picture behind a projection has room for all of the delivered frame."""
+    view, size = glass.view, glass.size
+    corners = (size.corners() - (size.centre.real, size.centre.imag)) * (glass.step / size.half_diagonal)
+    reach = np.abs(flat(view.projection, view.focal, corners)).max()
+    return view.planar or bool(reach < view.focal * np.tan(FURTHEST_SEEN))
 
 
 def _borders(stage: OpticsStage, first: int, count: int) -> Complex:
@@ -116,6 +207,14 @@ def _borders(stage: OpticsStage, first: int, count: int) -> Complex:
 def in_parts(function: Callable[[slice], Floats], count: int) -> Floats:
     """What a function gives for `count` frames, worked out for some at a time, so that memory stays small."""
     return np.concatenate([function(slice(start, start + AT_A_TIME)) for start in range(0, max(1, count), AT_A_TIME)])
+
+
+def _back(curves: Complex, planes: Floats) -> Complex:
+    return carried(curves, np.asarray(np.linalg.inv(planes), np.float64))
+
+
+def _part(windows: Floats | None, which: slice | NDArray[np.intp]) -> Floats | None:
+    return None if windows is None else windows[which]
 
 
 def _grid(size: Size) -> Complex:

@@ -102,6 +102,12 @@ class LensStage:
         """Source points (N, 2) that the lens alone puts at `straight`, where they lay at the middle row's moment."""
         return straight if self.rows is None else self.rows.unread(straight, self.rows.shares(points))
 
+    def turned(self, plane: Floats) -> LensStage:
+        """The same behind a camera turned by a plane (3, 3) on px from the middle of the flat delivered picture."""
+        scale = np.diag([self.step / self.size.half_diagonal, self.step / self.size.half_diagonal, 1.0])
+        whole = self.view.matrix @ scale @ plane @ np.linalg.inv(scale)
+        return replace(self, view=replace(self.view, plane=tuple((whole / whole[2, 2]).ravel().tolist())))
+
     @property
     def camera(self) -> Floats:
         """From rays, x to the right, y down, z ahead, to the flat straightened picture, half-diagonals: K (3, 3)."""

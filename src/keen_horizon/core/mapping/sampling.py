@@ -19,8 +19,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, transform
+from keen_horizon.core.lens.over_time import OpticsStage
+from keen_horizon.core.lens.straightening import LensStage
 from keen_horizon.core.media.chroma import chroma_place
-from keen_horizon.core.path.camera_path import CameraPath
+from keen_horizon.core.path.camera_path import CameraPath, recentred
 
 Floats = NDArray[np.float64]
 CELL = 8
@@ -52,6 +54,28 @@ class PlanarStage:
     def matrix(self, frame: int) -> Floats:
         """The frame's matrix."""
         return np.asarray(self.src_from_out[frame - self.first])
+
+
+@dataclass(frozen=True)
+class TurnedStage:
+    """The optics behind a camera turned by `planes` (N, 3, 3), px from the middle of the flat picture, of frames from
+    clip number `first`: after the projection of what is delivered.
+    """
+
+    first: int
+    planes: Floats
+    optics: OpticsStage
+
+    def points(self, frame: int, points: Floats) -> Floats:
+        """Delivered points (N, 2) of a frame in the source."""
+        return self._at(frame).points(points)
+
+    def matrix(self, frame: int) -> Floats | None:
+        """None, as a rule: a projection is no plane transform."""
+        return self._at(frame).matrix
+
+    def _at(self, frame: int) -> LensStage:
+        return self.optics.at(frame).turned(self.planes[frame - self.first])
 
 
 @dataclass(frozen=True)
@@ -155,14 +179,19 @@ def _planar_maps(matrix: Floats, rows: int, columns: int) -> Maps:
 
 def sampling_map(path: CameraPath) -> SamplingMap:
     """The map of a camera path, and of the lens and the rows that it was solved behind."""
-    return _composed(path, path.matrices(), path.stage)
+    return _composed(path, path.planes, path.stage)
 
 
 def lending_map(path: CameraPath, offset: int) -> SamplingMap:
-    """The map from the output of a frame into the source of the one `offset` away."""
-    return _composed(path, path.lending_matrices(offset), path.stage and path.stage.shifted(offset))
+    """The same map with the camera of the frame `offset` away: from the output of a frame into that one's source."""
+    return _composed(path, path.lent_planes(offset), path.stage and path.stage.shifted(offset))
 
 
-def _composed(path: CameraPath, matrices: Floats, stage: Stage | None) -> SamplingMap:
-    planar = PlanarStage(path.first, matrices)
+def _composed(path: CameraPath, planes: Floats, stage: OpticsStage | None) -> SamplingMap:
+    """The window, the projection of what is delivered, the turn of the camera, and the lens."""
+    if path.projected:
+        assert stage is not None
+        window = PlanarStage(path.first, recentred(path.windows(), path.size))
+        return SamplingMap(path.size, (window, TurnedStage(path.first, planes, stage)))
+    planar = PlanarStage(path.first, recentred(planes @ path.windows(), path.size))
     return SamplingMap(path.size, (planar,) if stage is None else (planar, stage))

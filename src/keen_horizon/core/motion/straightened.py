@@ -32,6 +32,7 @@ from keen_horizon.core.motion.robust import MINIMUM_INLIERS
 
 ROUNDS = 4
 FURTHEST_STRETCH = 8.0
+LEAST_STRETCH = 0.05  # a projection pulls its rim together: what lies there must not outvote all else
 FURTHEST_PX = 1e5
 TURNING_SPREAD = 2e-4  # 1/px at 640 wide: turning tilts a straightened picture far more than shake a bent one
 
@@ -71,7 +72,8 @@ def _through(stage: OpticsStage, points: MatchedPoints, first: int) -> tuple[Com
     beside, _ = _straight(stage, here, source + (1.0, 0.0))
     later, _ = _straight(stage, points.numbers(1) + first, as_points(points.target[points.there]))
     stretch = np.abs(beside - straight) * step
-    trust = np.where((stretch < FURTHEST_STRETCH) & (np.abs(later) < FURTHEST_PX), 1 / stretch**2, 0.0)
+    told = (stretch < FURTHEST_STRETCH) & (np.maximum(np.abs(straight), np.abs(later)) < FURTHEST_PX)
+    trust = np.where(told, 1 / np.maximum(stretch, LEAST_STRETCH) ** 2, 0.0)
     return points.table(straight), points.table(later), points.table(trust)
 
 

@@ -7,6 +7,7 @@ without a hole is found by joining intervals, starting with the frame's own.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,6 +16,7 @@ from numpy.typing import NDArray
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Similarities, as_complex
 from keen_horizon.core.geometry.tilt import tilted
+from keen_horizon.core.lens.region import SeenRegion
 
 Floats = NDArray[np.float64]
 Reals = NDArray[np.floating]
@@ -23,6 +25,7 @@ Rays = NDArray[np.complexfloating]
 RAYS = 64
 MARGIN_PX = 3.0
 EACH_WAY = 10
+FINER = (16, 8, 4)  # parts that a step along a ray is parted into: 1/512 in the end
 
 
 @dataclass(frozen=True)
@@ -89,6 +92,39 @@ def borrowing(
             break
     reach[short] = np.minimum(found, 1.0)
     return Borrowing(offsets, reach.reshape(rays.shape))
+
+
+def borrowing_behind(
+    region: SeenRegion, planes: Callable[[int], Floats], offsets: tuple[int, ...], frames: NDArray[np.intp], count: int
+) -> Borrowing:
+    """The same behind a lens: what `frames` (N,), clip numbering, can lend to windows that lie in `region`.
+
+    `planes` gives the planes (N, 3, 3) from every frame's flat picture into that of the frame so many away. Rays are
+    followed from the middle outwards in steps, ever finer, until nobody has anything to show.
+    """
+    ring = as_complex(_ring(region.size, count)) - region.size.centre
+    reach, lenders = np.zeros((len(frames), count)), {offset: planes(offset) for offset in (0, *offsets)}
+    step = 1.0
+    for finer in FINER:
+        step /= finer
+        frame, ray = np.nonzero(reach < 1 - step / 2)
+        shares = np.minimum(reach[frame, ray][:, None] + step * np.arange(1, finer + 1), 1.0)
+        found = _anybody_sees(region, lenders, frames, np.repeat(frame, finer), (shares * ring[ray][:, None]).ravel())
+        reach[frame, ray] += step * np.cumprod(found.reshape(shares.shape), 1).sum(1)
+    return Borrowing(offsets, np.minimum(reach, 1.0))
+
+
+def _anybody_sees(
+    region: SeenRegion, lenders: dict[int, Floats], frames: NDArray[np.intp], of: NDArray[np.intp], points: Complex
+) -> NDArray[np.bool_]:
+    """Whether points (P,) of the windows of frames `of` (P,) lie in their own picture or in that of any lender."""
+    seen = np.zeros(len(points), np.bool_)
+    for offset, planes in lenders.items():
+        there = (of + offset >= 0) & (of + offset < len(frames))
+        asked = np.flatnonzero(~seen & there)
+        places = region.lent(planes[of[asked]], points[asked], frames[of[asked]], offset)
+        seen[asked] = region.within(places, MARGIN_PX if offset else 0.0)
+    return seen
 
 
 def _extend(found: Reals, rays: NDArray[np.intp], low: Reals, high: Reals) -> None:

@@ -9,11 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.geometry.plane_parts import PlaneParts, parted, sizes_of
 from keen_horizon.core.geometry.similarity import Complex, Similarities
-from keen_horizon.core.geometry.tilt import tilt_matrices
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.region import SeenRegion
 from keen_horizon.core.path.borrowing import Borrowing
+from keen_horizon.core.path.trajectory import Trajectory, joined_trajectories, planes_between
 from keen_horizon.core.path.window import centred_corners, gap_areas, kept_areas
 from keen_horizon.core.treatment.edges import Window
 
@@ -24,35 +25,24 @@ UNTOUCHED = Window()
 
 @dataclass(frozen=True, kw_only=True)
 class CameraPath:
-    """The steadied path of N frames from clip number `first`, centred coordinates (see `window`).
+    """The steadied path of N frames from clip number `first`: where the camera was `measured`, where it is `steadied`
+    to, and the window on what it then shows, shrunk by `shrink` (N,) and nudged by hand.
 
-    A frame's correction, src_from_out, is the similarity S, a `stretch` (N, 2, 2) where the camera was turned
-    behind a lens, a tilt, the window shrunk by `shrink`, and the window's nudge by hand:
-
-        S stretch U(tilt) nudge / shrink.
-
-    `wanted_zoom` (N,) is the enlargement a frame would need if no limit held; `measured` and `steadied` are the
-    poses before and after, `measured_tilts` and `steadied_tilts` their perspective; `lenders` the poses that go
-    with that perspective. `limited` tells whether the zoom limit changed the path; `borrowed` what frames lend to
-    each other, if that was asked for. `region` is what the window may show where that is not the frame; `stage` is
-    what lies between the steadied picture and the filmed one, lens and rows.
+    `wanted_zoom` (N,) is the enlargement a frame would need if no limit held; `limited` tells whether the zoom limit
+    changed the path; `borrowed` what frames lend to each other, if that was asked for. `region` is what the window may
+    show where that is not the frame; `stage` is what lies between the steadied picture and the filmed one, lens and
+    rows. Where the delivered picture is projected and the camera turned, turning comes after the projection.
     """
 
     size: Size
     first: int
-    correction: Similarities
-    tilt: Complex
+    measured: Trajectory
+    steadied: Trajectory
     shrink: Floats
     wanted_zoom: Floats
-    measured: Similarities
-    steadied: Similarities
-    lenders: Similarities
-    measured_tilts: Complex
-    steadied_tilts: Complex
     limited: bool
     borrowed: Borrowing | None = None
     nudge: Window = UNTOUCHED
-    stretch: Floats | None = None
     region: SeenRegion | None = None
     stage: OpticsStage | None = None
 
@@ -67,36 +57,83 @@ class CameraPath:
     @property
     def zoom(self) -> Floats:
         """Enlargement of every frame (N,), in the middle of the picture."""
-        return np.asarray(self.shrink * self.nudge.scale / np.abs(self.correction.z))
+        return np.asarray(self.shrink * self.nudge.scale / sizes_of(self.planes))
 
-    def centred_matrices(self) -> Floats:
-        """src_from_out (N, 3, 3) on centred points."""
+    @cached_property
+    def planes(self) -> Floats:
+        """The correction (N, 3, 3), steadied to measured camera, px from the middle of the flat picture."""
+        return planes_between(self.steadied, self.measured)
+
+    @cached_property
+    def _parts(self) -> PlaneParts:
+        return parted(self.planes, self.size)
+
+    @property
+    def correction(self) -> Similarities:
+        """What the correction does but for a stretch and a tilt (N,)."""
+        return self._parts.correction
+
+    @property
+    def tilt(self) -> Complex:
+        """The tilts (N,) that the correction takes out."""
+        return self._parts.tilt
+
+    @property
+    def projected(self) -> bool:
+        """Whether the delivered picture is projected after the camera was turned."""
+        return self.region is not None and self.region.projected
+
+    def lent_planes(self, offset: int) -> Floats:
+        """The planes (N, 3, 3) from the steadied camera into the frame `offset` away; meaningless past the ends."""
+        return planes_between(self.measured, self.measured, offset) @ self.planes
+
+    def windows(self) -> Floats:
+        """The window (N, 3, 3) on px from the middle of the delivered picture."""
         window = np.zeros((len(self), 3, 3))
         turn = np.exp(1j * np.radians(self.nudge.turn_deg)) / self.nudge.scale
         window[:, 0, 0] = window[:, 1, 1] = turn.real / self.shrink
         window[:, 0, 1], window[:, 1, 0] = -turn.imag / self.shrink, turn.imag / self.shrink
         window[:, 0, 2], window[:, 1, 2] = self.nudge.x / self.shrink, self.nudge.y / self.shrink
         window[:, 2, 2] = 1
-        corrected = self.correction.matrices()
-        if self.stretch is not None:
-            corrected[:, :2, :2] = corrected[:, :2, :2] @ self.stretch
-        return corrected @ tilt_matrices(self.tilt, self.size) @ window
+        return window
+
+    def centred_matrices(self) -> Floats:
+        """src_from_out (N, 3, 3) on px from the middle: correction and window, on the flat picture."""
+        return self.planes @ self.windows()
 
     def matrices(self) -> Floats:
-        """src_from_out (N, 3, 3) in pixels of the display size."""
+        """src_from_out (N, 3, 3) in pixels of the display size, on the flat picture."""
         return recentred(self.centred_matrices(), self.size)
+
+    def drawn_matrices(self) -> Floats:
+        """What comes before a projection (N, 3, 3), pixels: all of it, or the window alone, see `projected`."""
+        return recentred(self.windows(), self.size) if self.projected else self.matrices()
+
+    def drawn_turns(self) -> Floats:
+        """What comes after one (N, 3, 3), half-diagonals of the flat picture at the source's scale."""
+        scale = self._scale()
+        return np.asarray(scale @ self.planes @ np.linalg.inv(scale))
+
+    def drawn_poses(self) -> Floats:
+        """reference_from_src (N, 3, 3) for lending, up to a factor: of the unit of `drawn_turns`, else of pixels."""
+        poses = self.measured.from_px()
+        if self.projected:
+            return poses @ np.linalg.inv(self._scale())
+        move = np.array([[1, 0, -self.size.centre.real], [0, 1, -self.size.centre.imag], [0, 0, 1]])
+        return np.asarray(poses @ move)
+
+    def _scale(self) -> Floats:
+        """From px to half-diagonals of the flat picture at the source's scale (N, 3, 3)."""
+        assert self.stage is not None
+        steps = np.array([self.stage.at(self.first + i).step for i in range(len(self))]) / self.size.half_diagonal
+        scale = np.zeros((len(self), 3, 3))
+        scale[:, 0, 0] = scale[:, 1, 1] = steps
+        scale[:, 2, 2] = 1
+        return scale
 
     def out_from_src(self) -> Floats:
         """The planar correction as matrices (N, 3, 3) in pixels of the display size."""
         return np.asarray(np.linalg.inv(self.matrices()), np.float64)
-
-    def lending_matrices(self, offset: int) -> Floats:
-        """src_from_out (N, 3, 3), display pixels, into the frame `offset` away; meaningless past the ends."""
-        other = np.clip(np.arange(len(self)) + offset, 0, len(self) - 1)
-        poses, tilts = self.lenders, self.measured_tilts
-        apart = tilts - tilts[other] * np.conj(poses.z / poses.z[other])
-        between = (poses[other].inverse() @ poses).matrices() @ tilt_matrices(apart, self.size)
-        return recentred(between @ self.centred_matrices(), self.size)
 
     def quads(self) -> Complex:
         """Where the output's corners lie in the source, (N, 4), centred."""
@@ -108,14 +145,14 @@ class CameraPath:
     def kept_areas(self) -> Floats:
         """The share (N,) of what each frame shows that the output shows."""
         if self.region is not None:
-            return self.region.kept(self.centred_matrices(), self.first)
+            return self.region.kept(self.planes, self.first, self.windows())
         return kept_areas(self.quads(), self.size)
 
     @cached_property
     def gap_areas(self) -> Floats:
         """The share (N,) of each output frame that has no picture of its own frame."""
         if self.region is not None:
-            return self.region.gaps(self.centred_matrices(), self.first)
+            return self.region.gaps(self.planes, self.first, self.windows())
         return gap_areas(self.quads(), self.size)
 
 
@@ -125,15 +162,8 @@ def recentred(matrices: Floats, size: Size) -> Floats:
     return np.asarray(move @ matrices @ np.linalg.inv(move))
 
 
-def _stretch(path: CameraPath) -> Floats:
-    return np.tile(np.eye(2), (len(path), 1, 1)) if path.stretch is None else path.stretch
-
-
 def joined_paths(paths: list[CameraPath]) -> CameraPath:
     """Shots laid end to end."""
-
-    def similarities(parts: list[Similarities]) -> Similarities:
-        return Similarities(np.concatenate([p.z for p in parts]), np.concatenate([p.t for p in parts]))
 
     def borrowed(lender: Borrowing) -> Borrowing:
         """What all shots lend; one that does not move, of a single frame, has all it shows."""
@@ -144,17 +174,11 @@ def joined_paths(paths: list[CameraPath]) -> CameraPath:
     lender = next((path.borrowed for path in paths if path.borrowed), None)
     return replace(
         paths[0],
-        correction=similarities([path.correction for path in paths]),
-        measured=similarities([path.measured for path in paths]),
-        steadied=similarities([path.steadied for path in paths]),
-        lenders=similarities([path.lenders for path in paths]),
-        tilt=np.concatenate([path.tilt for path in paths]),
+        measured=joined_trajectories([path.measured for path in paths]),
+        steadied=joined_trajectories([path.steadied for path in paths]),
         shrink=np.concatenate([path.shrink for path in paths]),
         wanted_zoom=np.concatenate([path.wanted_zoom for path in paths]),
-        measured_tilts=np.concatenate([path.measured_tilts for path in paths]),
-        steadied_tilts=np.concatenate([path.steadied_tilts for path in paths]),
         limited=any(path.limited for path in paths),
-        stretch=np.concatenate([_stretch(path) for path in paths]) if any(p.region for p in paths) else None,
         region=next((path.region for path in paths if path.region), None),
         borrowed=borrowed(lender) if lender else None,
     )

@@ -57,10 +57,10 @@ def ledger(path: CameraPath, magnified: float = 1.0, shown: float = 1.0) -> Ledg
     source that its lens leaves in the frame.
     """
     size = path.size
-    before, after = shake(path.measured, size), shake(path.steadied, size)
+    before, after = shake(path.measured.poses, size), shake(path.steadied.poses, size)
     zoom = float(path.zoom.max())
     corners = centred_corners(size)
-    move = np.abs(path.steadied.apply(corners) - path.measured.apply(corners))
+    move = np.abs(path.steadied.poses.apply(corners) - path.measured.poses.apply(corners))
     gaps = open_areas(path)
     own = path.gap_areas
     return Ledger(
@@ -80,8 +80,8 @@ def ledger(path: CameraPath, magnified: float = 1.0, shown: float = 1.0) -> Ledg
         shake_before_percent=100 * before / size.width,
         shake_after_percent=100 * after / size.width,
         worst_move_px=float(move.max()),
-        lanes_before=lanes(path.measured, path.measured_tilts, size),
-        lanes_after=lanes(path.steadied, path.steadied_tilts if path.tilt.any() else path.measured_tilts, size),
+        lanes_before=lanes(path.measured.poses, path.measured.tilts, size),
+        lanes_after=lanes(path.steadied.poses, path.steadied.tilts, size),
     )
 
 
@@ -140,4 +140,4 @@ def pinch_points(path: CameraPath, rate: float) -> list[int]:
 
 def shake_curves(path: CameraPath) -> tuple[Floats, Floats]:
     """Shake per frame (N,) before and after, px per frame squared."""
-    return shake_per_frame(path.measured, path.size), shake_per_frame(path.steadied, path.size)
+    return shake_per_frame(path.measured.poses, path.size), shake_per_frame(path.steadied.poses, path.size)

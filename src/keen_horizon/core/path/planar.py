@@ -8,33 +8,31 @@ as picture where that is wanted.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.similarity import Complex, Similarities
-from keen_horizon.core.geometry.tilt import tilted
+from keen_horizon.core.geometry.tilt import tilt_matrices, tilted
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.region import SeenRegion
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.path.borrowing import Borrowing, borrowing, lending_offsets
-from keen_horizon.core.path.breathing import SAFETY, window_shrink
+from keen_horizon.core.path.breathing import window_shrink
 from keen_horizon.core.path.camera_path import CameraPath
+from keen_horizon.core.path.lending import LendingShot
 from keen_horizon.core.path.levelling import level_poses
 from keen_horizon.core.path.pinned import pin_freedom, pinned_poses
 from keen_horizon.core.path.program import Limits, corrections
 from keen_horizon.core.path.seen_through import room_for_rows
 from keen_horizon.core.path.tilting import MOST, MOST_STRAIGHTENED, tilt_corrections
+from keen_horizon.core.path.trajectory import Trajectory
 from keen_horizon.core.path.window import centred_corners, window_zoom
 from keen_horizon.core.path.wish import wish_for
 from keen_horizon.core.treatment.document import Treatment
 
 Floats = NDArray[np.float64]
-
-ROOMS = 6
-FAR = 1e9
 
 
 @dataclass(frozen=True)
@@ -62,7 +60,10 @@ class Glass:
         return self.room[shot.first - self.first :][: len(shot)]
 
 
-class PlanarShot:
+Moves = tuple[Similarities, Complex]  # corrections and tilts (N,)
+
+
+class PlanarShot(LendingShot[Moves]):
     """A shot's path before a zoom limit is chosen: what does not depend on it is solved once."""
 
     def __init__(
@@ -78,6 +79,7 @@ class PlanarShot:
         self.size, self.first, self.rate = shot.size, shot.first, shot.rate
         self.tilts = shot.tilts
         self.lenders = shot.tilted_poses.about(shot.size.centre)
+        self.seen = self.lenders.matrices() @ tilt_matrices(shot.tilts, shot.size)
         freedom = _usable_freedom(treatment, len(shot))
         self.tilting = "tilt" in freedom
         self.measured = self.lenders if self.tilting else shot.poses.about(shot.size.centre)
@@ -87,42 +89,36 @@ class PlanarShot:
         elif self.motion.intent == "level" and freedom:
             self.poses = level_poses(shot, self.motion.level.lines)
         self.moves = bool(freedom)
-        self._tried: dict[float, CameraPath] = {}
         self.offsets = lending_offsets(self.edges.borrow.reach_s, self.rate)
         if self.moves:
             self.wish = wish_for(self.poses, self.motion, freedom, self.size, self.first, self.rate)
             self.free = corrections(self.poses, self.wish, self.size, None)
             self.most_tilt = MOST if not treatment.optics.active else MOST_STRAIGHTENED
             self.free_tilt = self._tilt(self.most_tilt)
+            self.free_way = (self.free, self.free_tilt)
             self.demand = np.minimum(window_zoom(self.free, self.size, self.free_tilt, self.room), 99.0)
 
     def forget(self) -> None:
         """Nothing here depends on what was asked for before."""
 
-    @cached_property
-    def free_lent(self) -> Borrowing:
-        """What frames lend each other along the free path."""
-        return self._borrowing(self.free, self.free_tilt)
-
     def path(self, limit: float) -> CameraPath:
         count = len(self.measured)
-        none = np.zeros(count, np.complex128)
         if not self.moves:
-            return self._made(Similarities.identity(count), none, self._shrink_for_rows(limit), self.room, False)
-        wanted = np.asarray(self.demand / np.abs(self.free.z))
+            still = (Similarities.identity(count), np.zeros(count, np.complex128))
+            return self.made(still, self._shrink_for_rows(limit), self.room, False)
+        wanted = np.asarray(self.demand / self.sizes(self.free_way))
         if self.edges.way == "borrow":
-            return self._lent(limit, wanted)
+            return self.lent(limit, wanted)
         if self.edges.way == "leave":
-            return self._made(self.free, self.free_tilt, np.ones(count), wanted, False)
+            return self.made(self.free_way, np.ones(count), wanted, False)
         shrink = window_shrink(self.demand, self.edges, self.rate)
-        if float((shrink / np.abs(self.free.z)).max()) <= limit:
-            return self._made(self.free, self.free_tilt, shrink, wanted, False)
-        base = self._base(limit)
-        bound, tilt = self._bound(base, base / limit)
-        most = max(1.0, limit * float(np.abs(bound.z).min()))
-        demand = window_zoom(bound, self.size, tilt, self.room)
-        shrink = np.minimum(window_shrink(demand, self.edges, self.rate), most)
-        return self._made(bound, tilt, shrink, wanted, True)
+        if float((shrink / self.sizes(self.free_way)).max()) <= limit:
+            return self.made(self.free_way, shrink, wanted, False)
+        base = self.base(limit)
+        bound = self.bound_way(base, base / limit)
+        most = max(1.0, limit * float(self.sizes(bound).min()))
+        shrink = np.minimum(window_shrink(self.own_demand(bound), self.edges, self.rate), most)
+        return self.made(bound, shrink, wanted, True)
 
     def _shrink_for_rows(self, limit: float) -> Floats:
         """What the window is shrunk by (N,) where nothing but rows is put right."""
@@ -130,65 +126,24 @@ class PlanarShot:
             return np.ones(len(self.room))
         return np.minimum(window_shrink(self.room, self.edges, self.rate), limit)
 
-    def _lent(self, limit: float, wanted: Floats) -> CameraPath:
-        """The freest path whose window, with what the frames lend each other, needs no more than the limit."""
-        count = len(self.measured)
-        found = self.free_lent
-        if self.edges.borrow.rest == "leave":
-            return self._made(self.free, self.free_tilt, np.ones(count), wanted, False, found)
-        shrink = float(found.demand().max()) * SAFETY
-        if shrink / float(np.abs(self.free.z).min()) <= limit:
-            return self._made(self.free, self.free_tilt, np.full(count, max(1.0, shrink)), wanted, False, found)
-        return self._lent_within(limit, wanted)
-
-    def _lent_within(self, limit: float, wanted: Floats) -> CameraPath:
-        """The path with the most room of its own whose window, with what is lent, keeps the limit.
-
-        Rooms are the same few for every limit, so a trade-off curve shows what a solve gives and solves each
-        once. Halving between them finds a room that fits; where none does, the picture's own must do.
-        """
-        base = self._base(limit)
-        rooms = np.linspace(1, float(self.demand.max()), ROOMS + 1)[1:]
-        low, high = int(np.searchsorted(rooms, base)), len(rooms)
-        best: CameraPath | None = None
-        while low < high:
-            middle = (low + high) // 2
-            path = self._lent_at(float(rooms[middle]), wanted)
-            if path.zoom.max() <= limit:
-                best, low = path, middle + 1
-            else:
-                high = middle
-        return best or self._lent_own(base, limit, wanted)
-
-    def _lent_at(self, room: float, wanted: Floats) -> CameraPath:
-        """The path whose own picture holds a window shrunk by `room`, shown as far as frames lend."""
-        if room not in self._tried:
-            bound, tilt = self._bound(room, self._base(FAR) / FAR)
-            self._tried[room] = self._lent_made(bound, tilt, np.inf, wanted)
-        return self._tried[room]
-
-    def _lent_own(self, base: float, limit: float, wanted: Floats) -> CameraPath:
-        """The path that needs nothing lent to keep the limit, shown with what is."""
-        bound, tilt = self._bound(base, base / limit)
-        return self._lent_made(bound, tilt, limit * float(np.abs(bound.z).min()), wanted)
-
-    def _lent_made(self, bound: Similarities, tilt: Complex, most: float, wanted: Floats) -> CameraPath:
-        found = self._borrowing(bound, tilt)
-        own = float(window_zoom(bound, self.size, tilt, self.room).max())
-        shrink = max(1.0, min(float(found.demand().max()), own) * SAFETY)
-        if shrink < most * SAFETY**2:
-            shrink = max(1.0, min(shrink, most))
-        return self._made(bound, tilt, np.full(len(wanted), shrink), wanted, True, found)
-
-    def _borrowing(self, correction: Similarities, tilt: Complex) -> Borrowing:
-        return borrowing(self.lenders, correction, tilt, self.size, self.offsets, self.room, self.rays)
-
-    def _base(self, limit: float) -> float:
+    def base(self, limit: float) -> float:
         """How far the window is shrunk under a limit: less than it when frames may be enlarged each by itself."""
         smallest = min(1.0, float(np.abs(self.free.z).min())) if "size" in self.wish.freedom else 1.0
         return max(float(self.room.max()), limit * max(0.9, smallest))
 
-    def _bound(self, inner: float, least_size: float) -> tuple[Similarities, Complex]:
+    def sizes(self, way: Moves) -> Floats:
+        """How large frames lie in the steadied ones (N,)."""
+        return np.asarray(np.abs(way[0].z))
+
+    def own_demand(self, way: Moves) -> Floats:
+        """The smallest Z (N,) whose window needs nothing that is lent."""
+        return window_zoom(way[0], self.size, way[1], self.room)
+
+    def borrowing(self, way: Moves) -> Borrowing:
+        """What frames lend each other along a way."""
+        return borrowing(self.lenders, *way, self.size, self.offsets, self.room, self.rays)
+
+    def bound_way(self, inner: float, least_size: float) -> Moves:
         """Correction and tilt that keep a window shrunk by `inner` inside the source. Raises SolveError."""
         tilt = self._tilt((inner - 1) / 4)
         corners = centred_corners(self.size) / inner
@@ -202,20 +157,21 @@ class PlanarShot:
         room = min(room, self.most_tilt)
         return tilt_corrections(self.tilts, self.measured.z, self.wish, self.size, room)
 
-    def _made(
-        self,
-        correction: Similarities,
-        tilt: Complex,
-        shrink: Floats,
-        wanted: Floats,
-        limited: bool,
-        borrowed: Borrowing | None = None,
+    def made(
+        self, way: Moves, shrink: Floats, wanted: Floats, limited: bool, borrowed: Borrowing | None = None
     ) -> CameraPath:
+        """The path of a way, with its window."""
+        correction, tilt = way
         shown = self.tilts if self.tilting else np.zeros(len(self.tilts), np.complex128)
+        corrected = correction.matrices() @ tilt_matrices(tilt, self.size)
+        growth = np.zeros(len(shrink))
         return CameraPath(
-            size=self.size, first=self.first, correction=correction, tilt=tilt, shrink=shrink, wanted_zoom=wanted,
-            measured=self.measured, steadied=self.measured @ correction, lenders=self.lenders,
-            measured_tilts=self.tilts, steadied_tilts=shown + tilt, limited=limited, borrowed=borrowed,
+            size=self.size, first=self.first, shrink=shrink, wanted_zoom=wanted, limited=limited, borrowed=borrowed,
+            measured=Trajectory(matrices=self.seen, poses=self.measured, tilts=self.tilts, growth=growth),
+            steadied=Trajectory(
+                matrices=self.seen @ corrected, poses=self.measured @ correction,
+                tilts=shown + tilt if tilt.any() else self.tilts, growth=growth,
+            ),
             region=self.glass.region, stage=self.glass.stage,
         )  # fmt: skip
 

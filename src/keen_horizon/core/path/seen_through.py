@@ -16,7 +16,7 @@ from keen_horizon.core.geometry.similarity import Floats
 from keen_horizon.core.glass.shutter import LEAST_SEEN, RowMotion
 from keen_horizon.core.lately import kept_lately
 from keen_horizon.core.lens.over_time import OpticsStage, knows_angles, optics_stage, plain_stage
-from keen_horizon.core.lens.region import SeenRegion
+from keen_horizon.core.lens.region import SeenRegion, holds_frame
 from keen_horizon.core.motion.focal import told_by_motion
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.treatment.document import Treatment
@@ -106,13 +106,13 @@ def _read(lens: OpticsStage | None, rows: RowMotion, first: int) -> OpticsStage:
 def _with_angles(measurement: Measurement, treatment: Treatment, stage: OpticsStage) -> OpticsStage | None:
     """The optics with their angles, where the motion is corrected by turning the camera behind them; else None.
 
-    The lens, a focal length or the motion itself must tell the angles, the delivered picture be flat, and turns of
-    every direction be allowed.
+    The lens, a focal length or the motion itself must tell the angles, turns of every direction be allowed, and a
+    projection of the delivered picture hang on angles that are told and leave room to turn in.
     """
     motion, optics = treatment.motion, treatment.optics
     allowed = motion.intent in ("hold", "glide") and {"shift", "turn"} <= set(motion.freedom)
-    if not allowed or treatment.edges.way == "borrow" or optics.projection != "straight":
+    if not allowed or not all(holds_frame(glass) for glass in stage.stages):
         return None
     if knows_angles(optics):
         return stage
-    return told_by_motion(measurement, stage)
+    return told_by_motion(measurement, stage) if optics.projection == "straight" else None

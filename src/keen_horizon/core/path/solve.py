@@ -119,6 +119,6 @@ class PathProblem:
         if self._through.turning:
             assert stage is not None
             assert within is not None
-            return turning_shots(self._measurement, self._treatment, stage, within)
+            return turning_shots(self._measurement, self._treatment, stage, within, self._rays)
         glass = Glass.of(within, self._measurement)
         return [PlanarShot(shot, self._treatment, self._pins, self._rays, glass) for shot in shots(self._measurement)]

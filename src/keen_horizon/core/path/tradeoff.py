@@ -88,4 +88,4 @@ def _point(problem: PathProblem, limit: float) -> TradePoint:
 
 def remaining_shake(path: CameraPath) -> float:
     """Shake of the steadied path, percent of the width a frame squared."""
-    return 100 * shake(path.steadied, path.size) / path.size.width
+    return 100 * shake(path.steadied.poses, path.size) / path.size.width

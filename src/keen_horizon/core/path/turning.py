@@ -19,7 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.errors import SolveError
-from keen_horizon.core.geometry.plane_parts import parted, sizes_of
+from keen_horizon.core.geometry.plane_parts import sizes_of
 from keen_horizon.core.geometry.similarity import Complex, Similarities
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.region import AT_A_TIME, SeenRegion
@@ -27,11 +27,14 @@ from keen_horizon.core.lens.straightening import LensStage
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.turns import CameraTurns, camera_turns
 from keen_horizon.core.path.banded import BandedProgram, minimise, minimise_free
+from keen_horizon.core.path.borrowing import Borrowing, borrowing_behind, lending_offsets
 from keen_horizon.core.path.breathing import window_shrink
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.figures import shake
+from keen_horizon.core.path.lending import LendingShot
 from keen_horizon.core.path.program import difference_bands
 from keen_horizon.core.path.shots import shots
+from keen_horizon.core.path.trajectory import Trajectory, planes_between
 from keen_horizon.core.path.window import centred_corners
 from keen_horizon.core.path.wish import pull_of
 from keen_horizon.core.treatment.document import Treatment
@@ -49,26 +52,36 @@ CLOSER = 6  # steps by which a share that fits is closed in on
 
 
 def turning_shots(
-    measurement: Measurement, treatment: Treatment, stage: OpticsStage, within: OpticsStage
+    measurement: Measurement, treatment: Treatment, stage: OpticsStage, within: OpticsStage, rays: int
 ) -> list[TurningShot]:
     """The shots of a measurement whose camera is turned behind a `stage` that tells its angles.
 
-    What is shown is seen through `within`: the same, rows undone as far as there is room.
+    What is shown is seen through `within`: the same, rows undone as far as there is room. What frames lend is looked
+    for along `rays` rays.
     """
     turns = camera_turns(measurement, stage)
-    region = SeenRegion.of(within, measurement.size, measurement.first, len(measurement))
+    region = SeenRegion.of(within, measurement.size, measurement.first, len(measurement), True)
     parts = [
         (shot, slice(shot.first - measurement.first, shot.last - measurement.first + 1)) for shot in shots(measurement)
     ]
-    return [TurningShot(shot, turns.part(frames), treatment, region) for shot, frames in parts]
+    return [TurningShot(shot, turns.part(frames), treatment, within, region, rays) for shot, frames in parts]
 
 
-class TurningShot:
+class TurningShot(LendingShot[Floats]):
     """A shot's path before a zoom limit is chosen. Figures (N, 4) are the camera's yaw, pitch and roll about the mean
     direction, and growth, as px in the middle of the delivered picture.
     """
 
-    def __init__(self, shot: Measurement, turns: CameraTurns, treatment: Treatment, region: SeenRegion) -> None:
+    def __init__(
+        self,
+        shot: Measurement,
+        turns: CameraTurns,
+        treatment: Treatment,
+        within: OpticsStage,
+        region: SeenRegion,
+        rays: int,
+    ) -> None:
+        self.within, self.rays = within, rays
         self.size, self.first, self.rate = shot.size, shot.first, shot.rate
         self.edges, self.region = treatment.edges, region
         self.frames = shot.first + np.arange(len(shot))
@@ -81,9 +94,9 @@ class TurningShot:
         self.pull = pull_of(treatment.motion, shot.first, len(shot), shot.rate)
         self.columns = np.arange(4 if "size" in treatment.motion.freedom else 3)
         self.program = self._program()
-        self.free = self._made(minimise_free(self.program))
-        self.demand = self._demand(self.free)
-        self.least = max(1.0, float(self._demand(self.measured).max())) if region.stage.rows is not None else 1.0
+        self.free_way = self._made(minimise_free(self.program))
+        self.demand = self.own_demand(self.free_way)
+        self.least = max(1.0, float(self.own_demand(self.measured).max())) if region.stage.rows is not None else 1.0
         self._bound_before: Floats | None = None
 
     def forget(self) -> None:
@@ -92,18 +105,43 @@ class TurningShot:
 
     def path(self, limit: float) -> CameraPath:
         """The path within a zoom limit. Raises SolveError."""
-        sizes = self._sizes(self.free)
+        sizes = self.sizes(self.free_way)
         wanted = self.demand / sizes
+        if self.edges.way == "borrow":
+            return self.lent(limit, wanted)
         if self.edges.way == "leave":
-            return self._path(self.free, np.ones(len(wanted)), wanted, False)
+            return self.made(self.free_way, np.ones(len(wanted)), wanted, False)
         shrink = window_shrink(self.demand, self.edges, self.rate)
         if float((shrink / sizes).max()) <= limit:
-            return self._path(self.free, shrink, wanted, False)
-        inner = max(self.least, limit * max(0.9, min(1.0, float(sizes.min()))))
-        bound = self._bound(inner, inner / limit)
-        most = limit * float(self._sizes(bound).min())
-        shrink = np.minimum(window_shrink(self._demand(bound), self.edges, self.rate), most)
-        return self._path(bound, shrink, wanted, True)
+            return self.made(self.free_way, shrink, wanted, False)
+        inner = self.base(limit)
+        bound = self.bound_way(inner, inner / limit)
+        most = limit * float(self.sizes(bound).min())
+        shrink = np.minimum(window_shrink(self.own_demand(bound), self.edges, self.rate), most)
+        return self.made(bound, shrink, wanted, True)
+
+    def base(self, limit: float) -> float:
+        """How far the window is shrunk under a limit."""
+        return max(self.least, limit * max(0.9, min(1.0, float(self.sizes(self.free_way).min()))))
+
+    def sizes(self, way: Floats) -> Floats:
+        """How large frames lie in the steadied ones (N,)."""
+        return sizes_of(self._planes(way))
+
+    def own_demand(self, way: Floats) -> Floats:
+        """The smallest Z (N,) whose window holds nothing that a frame itself has not seen."""
+        return self.region.demand(self._planes(way), self.frames)
+
+    def borrowing(self, way: Floats) -> Borrowing:
+        """What frames lend each other along a way."""
+        shown, seen = self._trajectory(way), self._trajectory(self.measured)
+        corrected = planes_between(shown, seen)
+
+        def planes(offset: int) -> Floats:
+            return planes_between(seen, seen, offset) @ corrected
+
+        offsets = lending_offsets(self.edges.borrow.reach_s, self.rate)
+        return borrowing_behind(self.region, planes, offsets, self.frames, self.rays)
 
     def _program(self) -> BandedProgram:
         """The path as if nothing bound it: drawn to what was measured, or to the middle of where it went."""
@@ -132,15 +170,7 @@ class TurningShot:
         planes[:, :, :2] *= np.exp((figures[chosen, 3] - measured[:, 3]) / self.focal)[:, None, None]
         return np.asarray(planes / planes[:, 2:, 2:])
 
-    def _demand(self, figures: Floats, chosen: slice | NDArray[np.intp] = slice(None)) -> Floats:
-        """The smallest Z, of every frame or of those chosen, whose window holds nothing that was not seen."""
-        return self.region.demand(self._planes(figures, chosen), self.frames[chosen])
-
-    def _sizes(self, figures: Floats, chosen: slice | NDArray[np.intp] = slice(None)) -> Floats:
-        """How large the source's frames lie in the steadied ones, of every frame or of those chosen."""
-        return sizes_of(self._planes(figures, chosen))
-
-    def _bound(self, inner: float, least_size: float) -> Floats:
+    def bound_way(self, inner: float, least_size: float) -> Floats:
         """The path that keeps a window shrunk by `inner` inside what was seen, no frame magnified by more than
         1 / `least_size`; the measured one where that leaves no room to be steadier. Raises SolveError.
 
@@ -149,7 +179,7 @@ class TurningShot:
         if inner <= SPARE:
             return self.measured
         near, spare = self._bound_before, inner - 1
-        start = self._drawn_back(self.free if near is None else near, inner, least_size)
+        start = self._drawn_back(self.free_way if near is None else near, inner, least_size)
         path = start
         for done in range(PROGRAMS):
             try:
@@ -267,15 +297,21 @@ class TurningShot:
         demand = self.region.demand(planes, self.frames[chosen])
         return np.maximum(demand / inner, least_size / sizes_of(planes)) - 1
 
-    def _path(self, figures: Floats, shrink: Floats, wanted: Floats, limited: bool) -> CameraPath:
-        parts = parted(self._planes(figures), self.size)
-        measured, steadied = self._poses(self.measured), self._poses(figures)
-        measured_tilts, steadied_tilts = (-poses.t / self.focal**2 for poses in (measured, steadied))
+    def made(
+        self, way: Floats, shrink: Floats, wanted: Floats, limited: bool, borrowed: Borrowing | None = None
+    ) -> CameraPath:
+        """The path of a way, with its window."""
         return CameraPath(
-            size=self.size, first=self.first, correction=parts.correction, tilt=parts.tilt, stretch=parts.stretch,
-            shrink=shrink, wanted_zoom=wanted, measured=measured, steadied=steadied, lenders=measured,
-            measured_tilts=measured_tilts, steadied_tilts=steadied_tilts, limited=limited, region=self.region,
-            stage=self.region.stage,
+            size=self.size, first=self.first, shrink=shrink, wanted_zoom=wanted, limited=limited, borrowed=borrowed,
+            measured=self._trajectory(self.measured), steadied=self._trajectory(way),
+            region=self.region, stage=self.within,
+        )  # fmt: skip
+
+    def _trajectory(self, figures: Floats) -> Trajectory:
+        poses = self._poses(figures)
+        return Trajectory(
+            matrices=_cameras(figures / self.focal), rays_from_px=self.rays_from_out, growth=figures[:, 3] / self.focal,
+            poses=poses, tilts=-poses.t / self.focal**2,
         )  # fmt: skip
 
     def _poses(self, figures: Floats) -> Similarities:

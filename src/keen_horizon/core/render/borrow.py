@@ -24,6 +24,7 @@ Weights = NDArray[np.float32]
 
 ALPHA = 3  # a channel beside Y, U, V
 ENOUGH = 0.02
+LOOK = 16  # samples between those that are looked at for where the picture is missing
 LEAST_OVERLAP = 400
 GAIN_RANGE = (0.6, 1.6)
 
@@ -47,11 +48,9 @@ class Lender:
 
     def __init__(self, path: CameraPath, feather_px: float) -> None:
         assert path.borrowed is not None
-        self.first, self.size = path.first, path.size
         self.feather = max(1.0, feather_px)
         self._maps = [(offset, lending_map(path, offset)) for offset in path.borrowed.offsets]
-        self._own, self._matrices = sampling_map(path), path.matrices()
-        self._rows = path.stage.rows if path.stage else None
+        self._own = sampling_map(path)
 
     def lay_in(
         self,
@@ -78,17 +77,18 @@ class Lender:
         return out, lent, missing
 
     def _strips(self, number: int, target: PlaneGrid, source: PlaneGrid) -> list[Strip]:
-        """Along the edges, as wide as the frame's own picture is missing or fading."""
+        """Along the edges, as wide as the frame's own picture is missing or fading, told by every LOOK-th sample."""
         rows, columns = target.shape
-        into = np.linalg.inv(self._matrices[number - self.first])
-        corners = self.size.corners()
-        x, y = transform(np.asarray(np.linalg.inv(target.display_from_plane) @ into, np.float64), corners).T
-        fading = self.feather + (self._rows.furthest(number - self.first) if self._rows is not None else 0.0)
-        reach = fading / abs(target.display_from_plane[0, 0]) + 2
-        left = int(np.clip(np.ceil(max(x[0], x[3]) + reach), 0, columns))
-        right = int(np.clip(np.floor(min(x[1], x[2]) - reach), left, columns))
-        top = int(np.clip(np.ceil(max(y[0], y[1]) + reach), 0, rows))
-        low = int(np.clip(np.floor(min(y[2], y[3]) - reach), top, rows))
+        down, across = (np.append(np.arange(0, side, LOOK), side) for side in (rows, columns))
+        x, y = np.meshgrid(across, down)
+        samples = np.stack([x.ravel(), y.ravel()], -1).astype(np.float64)
+        places = self._own.source_points(number, transform(target.display_from_plane, samples))
+        x, y = transform(np.asarray(np.linalg.inv(source.display_from_plane), np.float64), places).T
+        room = _room((x.reshape(len(down), -1), y.reshape(len(down), -1)), source)
+        fading = room < self.feather / abs(source.display_from_plane[0, 0])
+        # a sample stands for all up to the next ones
+        top, low, left, right = _clear_part(cv2.dilate(fading.astype(np.uint8), np.ones((3, 3), np.uint8)) > 0)
+        top, low, left, right = int(down[top]), int(down[low]), int(across[left]), int(across[right])
         strips = [
             Strip(slice(0, top), slice(0, columns)), Strip(slice(low, rows), slice(0, columns)),
             Strip(slice(top, low), slice(0, left)), Strip(slice(top, low), slice(right, columns)),
@@ -166,6 +166,21 @@ class Lender:
             for channel, value, now in zip(channels, values, here, strict=True)
         ]
         return share, matched
+
+
+def _clear_part(marked: NDArray[np.bool_]) -> tuple[int, int, int, int]:
+    """Rows and columns, first and last each, of a part without marks, peeled free side by side, the worst one first.
+
+    Both last ones are the first ones where nothing is clear.
+    """
+    top, low, left, right = 0, marked.shape[0] - 1, 0, marked.shape[1] - 1
+    while top < low and left < right:
+        part = marked[top : low + 1, left : right + 1]
+        if not part.any():
+            break
+        worst = int(np.argmax([part[0].mean(), part[-1].mean(), part[:, 0].mean(), part[:, -1].mean()]))
+        top, low, left, right = top + (worst == 0), low - (worst == 1), left + (worst == 2), right - (worst == 3)
+    return top, low, left, right
 
 
 def _plane(frame: Frame, channel: int) -> Plane:

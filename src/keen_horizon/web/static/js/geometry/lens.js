@@ -1,7 +1,7 @@
 // @ts-check
 // Optics as the server describes them for drawing: points of the straightened frame in the bent source, and back.
 // Both are pixels of the upright clip; radii are half-diagonals. See core/lens, which this follows.
-import { inverse } from "./matrix.js";
+import { inverse, product } from "./matrix.js";
 import { read, unread } from "./rows.js";
 
 /**
@@ -9,7 +9,8 @@ import { read, unread } from "./rows.js";
  * @property {number} reach how far `ratios` reach, a straightened radius
  * @property {Float32Array} ratios source radius over straightened radius, at even steps of that radius
  * @property {number} step @property {number} squeeze @property {[number, number]} centre @property {[number, number]} decentring
- * @property {number[]} plane from the delivered to the flat straightened picture
+ * @property {number[]} plane from the delivered to the flat straightened picture, the frame's turned camera with it
+ * @property {number[]} [view] the same without a turned camera, where there is one
  * @property {"straight" | "cylinder" | "stereographic"} projection @property {number} focal
  * @property {import("./rows.js").Rows | null} rows how a rolling shutter moved the frame's rows
  */
@@ -41,7 +42,8 @@ export function lensAt(path, frame) {
   if (!path || !path.lens) return null;
   const { every, stages, rows } = path.lens;
   const index = Math.min(Math.max(0, frame - path.first), path.frames - 1);
-  const stage = stages[Math.min(Math.floor(index / every), stages.length - 1)];
+  const known = stages[Math.min(Math.floor(index / every), stages.length - 1)];
+  const stage = path.turned ? { ...known, view: known.plane, plane: product(known.plane, path.turned[index]) } : known;
   if (!rows) return { ...stage, rows: null };
   const each = rows.figures.length / path.frames;
   return { ...stage, rows: { turns: rows.turns, figures: rows.figures.subarray(index * each, (index + 1) * each) } };

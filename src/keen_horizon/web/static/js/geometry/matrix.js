@@ -39,6 +39,11 @@ export function product(a, b) {
   });
 }
 
+/** The matrix that enlarges about a place. @param {number[]} place @param {number} by @returns {number[]} */
+export function about([x, y], by) {
+  return [by, 0, x * (1 - by), 0, by, y * (1 - by), 0, 0, 1];
+}
+
 /** The matrix that takes a rectangle's outer corners, from 0 to its sides, to four places, clockwise from the top left. @param {number[][]} quad @param {number} width @param {number} height @returns {number[]} */
 export function onto(quad, width, height) {
   const [[x0, y0], [x1, y1], [x2, y2], [x3, y3]] = quad;

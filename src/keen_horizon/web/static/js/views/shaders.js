@@ -37,12 +37,13 @@ uniform vec2 size;
 uniform int first;  // the side that is drawn, where it is one
 uniform mat3 matrices[2];  // src_from_out of before and after
 uniform mat3 lending[${LENDERS}];
+uniform mat3 lentPlanes[${LENDERS}];  // what takes the place of the plane for what is lent
 uniform sampler2D ratios;    // a row for before, a row for after: source radius over straightened radius
 uniform sampler2D rows;      // ${2 * NODES} texels a frame: how its rows moved, six figures a node (see geometry/rows.js)
 uniform vec4 lensA[2];       // whether there is one; reach; step; squeeze
 uniform vec4 lensB[2];       // centre; decentring
 uniform vec2 projection[2];  // which one (PROJECTIONS); focal length
-uniform mat3 plane[2];       // from the delivered to the flat straightened picture
+uniform mat3 planes[2];       // from the delivered to the flat straightened picture
 uniform vec3 shutter;        // whether rows moved, before and after; quarter turns
 out vec2 at;
 out vec2 found;
@@ -55,7 +56,7 @@ out vec4 lent[${LENDERS / 2}];
 
 #if GLASS
 // From the delivered to the flat straightened picture, half-diagonals: see core/lens/projection.py and turning.py.
-bool flatten(int side, inout vec2 w) {
+bool flatten(int side, mat3 plane, inout vec2 w) {
   float kind = projection[side].x, focal = projection[side].y;
   vec2 angle = w / focal;
   if (kind == ${PROJECTIONS.cylinder}.0) {
@@ -66,7 +67,7 @@ bool flatten(int side, inout vec2 w) {
     if (square >= 1.0) return false;
     w /= 1.0 - square;
   }
-  vec3 seen = plane[side] * vec3(w, 1.0);
+  vec3 seen = plane * vec3(w, 1.0);
   w = seen.xy / seen.z;
   return seen.z > 1e-6;
 }
@@ -101,10 +102,10 @@ vec2 read(int table, vec2 w, vec2 place) {
   return turned / max(1.0 + dot(tilt, w), 0.05) + moved.zw;
 }
 
-vec2 bent(int side, int table, vec2 place) {
+vec2 bent(int side, mat3 plane, int table, vec2 place) {
   float halfway = length(size) / 2.0;
   vec2 w = lensA[side].z * (place - (size - 1.0) / 2.0) / halfway;
-  if (!flatten(side, w)) return vec2(-1e6);
+  if (!flatten(side, plane, w)) return vec2(-1e6);
   vec2 source = w;
   if (!bend(side, source)) return vec2(-1e6);
   if ((side == 0 ? shutter.x : shutter.y) > 0.0)
@@ -117,11 +118,11 @@ vec2 bent(int side, int table, vec2 place) {
 }
 #endif
 
-vec2 through(mat3 srcFromOut, int side, int table, vec2 place) {
+vec2 through(mat3 srcFromOut, mat3 plane, int side, int table, vec2 place) {
   vec3 seen = srcFromOut * vec3(place * size - 0.5, 1.0);
   vec2 source = seen.xy / seen.z;
 #if GLASS
-  if (lensA[side].x > 0.0) source = bent(side, table, source);
+  if (lensA[side].x > 0.0) source = bent(side, plane, table, source);
 #endif
   return (source + 0.5) / size;
 }
@@ -130,14 +131,14 @@ void main() {
   at = part.xy + place * part.zw;
   gl_Position = vec4(place.x * 2.0 - 1.0, 1.0 - place.y * 2.0, 0.0, 1.0);
 #if BOTH
-  found = through(matrices[1], 1, 1, at);
-  other = through(matrices[0], 0, 0, at);
+  found = through(matrices[1], planes[1], 1, 1, at);
+  other = through(matrices[0], planes[0], 0, 0, at);
 #else
-  found = through(matrices[first], first, first, at);
+  found = through(matrices[first], planes[first], first, first, at);
 #endif
 #if LENDS
   for (int i = 0; i < ${LENDERS}; i += 2)
-    lent[i / 2] = vec4(through(lending[i], 1, 2 + i, at), through(lending[i + 1], 1, 3 + i, at));
+    lent[i / 2] = vec4(through(lending[i], lentPlanes[i], 1, 2 + i, at), through(lending[i + 1], lentPlanes[i + 1], 1, 3 + i, at));
 #endif
 }`;
 

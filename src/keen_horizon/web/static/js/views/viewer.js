@@ -3,7 +3,7 @@
 // frame are compared. A mesh carries the map: of cells as small as the renderer's where the picture stands, larger while
 // it moves. Programs are built when first used.
 import { PROJECTIONS } from "../geometry/lens.js";
-import { IDENTITY, inverse, product } from "../geometry/matrix.js";
+import { IDENTITY, about, inverse, product } from "../geometry/matrix.js";
 import { NODES } from "../geometry/rows.js";
 import { build, makeMesh, stretched, texture } from "./graphics.js";
 import { LENDERS, TABLES, fragmentShader, vertexShader } from "./shaders.js";
@@ -11,6 +11,7 @@ import { LENDERS, TABLES, fragmentShader, vertexShader } from "./shaders.js";
 const WIDEST = 960; // the proxy has no more, and software drawing stays quick
 const CELL = 8; // pixels, as the renderer's mesh has
 const MOVING_CELL = 32; // while pictures pass: a tenth of a pixel off at most, and triangles are what software GL pays for
+const NOWHERE = [0, 0, -1e6, 0, 0, -1e6, 0, 0, 1]; // a matrix that sends everything outside
 const LENT_EVERY = 2; // frames between those that are kept for lending
 export const POWER = 4;
 const LOUPE = 1 / 7; // its radius, of the picture's width
@@ -26,7 +27,7 @@ const UNITS = { picture: 0, recent: 1, exact: 2, ratios: 3, rows: 4 };
  * @property {[number, number] | null} loupe its middle, in shares of the picture
  * @property {boolean} fine @property {boolean} mark
  * @property {(Lens | null)[]} lenses of either side
- * @property {{ first: number, reach: number, reference_from_src: number[][], lensAt: (frame: number) => Lens | null } | null} lending
+ * @property {{ first: number, reach: number, reference_from_src: number[][], growth: number[], lensAt: (frame: number) => Lens | null } | null} lending
  */
 /** @typedef {{ x: number, y: number, width: number, height: number }} Box pixels of the canvas, from its lower left */
 /** @typedef {import("./graphics.js").Built} Built */
@@ -69,16 +70,23 @@ function viewer(gl, canvas, video, size) {
     kept[layer] = frame;
   }
 
-  /** Matrices into the kept frames that may lend to this one; a layer that may not maps everything outside. @param {Look} look @returns {number[]} */
+  /** What leads into the kept frames that may lend to this one: matrices before the projection, and planes after it.
+   * A layer that may not maps everything outside. @param {Look} look @returns {{ before: number[], after: number[] }} */
   function lenders(look) {
-    const lending = /** @type {NonNullable<Look["lending"]>} */ (look.lending);
-    const nowhere = [0, 0, -1e6, 0, 0, -1e6, 0, 0, 1];
-    const pose = lending.reference_from_src[look.frame - lending.first];
-    return kept.flatMap((frame) => {
-      const other = lending.reference_from_src[frame - lending.first];
-      const near = other && pose && frame !== look.frame && Math.abs(frame - look.frame) <= lending.reach;
-      return near ? product(inverse(other), product(pose, look.after)) : nowhere;
-    });
+    const { reference_from_src: poses, growth, first, reach } = /** @type {NonNullable<Look["lending"]>} */ (look.lending);
+    const lens = look.lenses[1];
+    const turned = lens && lens.view ? product(inverse(lens.view), lens.plane) : null;
+    const middle = turned ? [0, 0] : [(size.width - 1) / 2, (size.height - 1) / 2];
+    const before = [], after = [];
+    for (const frame of kept) {
+      const [here, there] = [look.frame - first, frame - first];
+      const near = poses[there] && poses[here] && frame !== look.frame && Math.abs(frame - look.frame) <= reach;
+      if (!near) before.push(...NOWHERE);
+      const lent = near ? product(product(inverse(poses[there]), poses[here]), about(middle, growth[here] / growth[there])) : IDENTITY;
+      if (near) before.push(...(turned ? look.after : product(lent, look.after)));
+      after.push(...(lens ? (turned ? product(/** @type {number[]} */ (lens.view), product(lent, turned)) : lens.plane) : IDENTITY));
+    }
+    return { before, after };
   }
 
   /** Hand the lenses' tables to the graphics, where they changed. @param {Look} look */
@@ -116,7 +124,7 @@ function viewer(gl, canvas, video, size) {
     gl.uniform4fv(places.lensA, look.lenses.flatMap((lens) => (lens ? [1, lens.reach, lens.step, lens.squeeze] : [0, 1, 1, 1])));
     gl.uniform4fv(places.lensB, look.lenses.flatMap((lens) => (lens ? [...lens.centre, ...lens.decentring] : [0, 0, 0, 0])));
     gl.uniform2fv(places.projection, look.lenses.flatMap((lens) => (lens ? [PROJECTIONS[lens.projection], lens.focal] : [0, 1])));
-    gl.uniformMatrix3fv(places.plane, true, look.lenses.flatMap((lens) => (lens ? lens.plane : IDENTITY)));
+    gl.uniformMatrix3fv(places.planes, true, look.lenses.flatMap((lens) => (lens ? lens.plane : IDENTITY)));
   }
 
   /**
@@ -135,7 +143,11 @@ function viewer(gl, canvas, video, size) {
     gl.uniformMatrix3fv(places.matrices, true, new Float32Array([...look.before, ...look.after]));
     if (look.lenses.some(Boolean)) straighten(built, look);
     if (lends) {
-      if (kept.length) gl.uniformMatrix3fv(places.lending, true, new Float32Array(lenders(look)));
+      if (kept.length) {
+        const { before, after } = lenders(look);
+        gl.uniformMatrix3fv(places.lending, true, new Float32Array(before));
+        gl.uniformMatrix3fv(places.lentPlanes, true, new Float32Array(after));
+      }
       gl.uniform1i(places.exactly, Number(exactly));
       gl.uniform1i(places.mark, Number(look.mark));
     }
