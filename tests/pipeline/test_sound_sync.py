@@ -15,7 +15,7 @@ from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.pipeline.rendering import render_clip
 
-MINUTES, RATE, SAMPLES = 10, 5, 48_000
+MINUTES, RATE, SAMPLES = 10, 2, 48_000
 CLICKS = np.arange(7, 60 * MINUTES, 31.37)  # s
 
 
@@ -60,7 +60,7 @@ def test_clicks_come_when_they_should(
     inputs = (*pictures, *shift, *clicks) if later > 0 else (*shift, *pictures, *clicks)
     run_ffmpeg(ffmpeg, *inputs, "-map", "0:v", "-map", "1:a", "-c:v", "copy", "-c:a", sound, clip)
     info, times = probe(clip)
-    first, last = 203, info.frames - 40
+    first, last = 81, info.frames - 16
     document = {"motion": {"intent": None}, "range": {"in": first, "out": last}, "output": {"container": container}}
     treatment = Treatment.from_json(document)
     path = solve_path(Measurement.still(info.display, first, times[first : last + 1]), treatment)
