@@ -22,7 +22,7 @@ from keen_horizon.operations import clips, works
 from keen_horizon.operations.lookup import find
 from keen_horizon.store.cluster import start_cluster
 from keen_horizon.store.database import connect, migrate, transaction
-from keen_horizon.store.models import MeasuredRange, Render, Work, WorkState
+from keen_horizon.store.models import Finding, Render, Work, WorkState
 from keen_horizon.web import create_app
 
 LONG = 270
@@ -49,7 +49,7 @@ def test_killed_in_the_middle_of_measuring_and_of_rendering(settings: Settings, 
     with working(settings) as second:
         wait_for(lambda: bench.finished(measuring))
         assert bench.work(measuring).state is WorkState.DONE
-        key = bench.ask(lambda s: s.query(MeasuredRange).one().key)
+        key = bench.ask(lambda s: s.query(Finding).one().key)
         measurement = Measurement.load(bench.files.path(key))
         assert rms(corner_errors(measurement.pairs, pair_truth(poses), SMALL)) <= 0.12
         rendering = bench.render()

@@ -23,7 +23,7 @@ from keen_horizon.operations.housekeeping import tidy
 from keen_horizon.store.cluster import running_cluster
 from keen_horizon.store.database import connect, transaction
 from keen_horizon.store.files import FileStore, digest_of
-from keen_horizon.store.models import Clip, MeasuredRange, Render, StoreIdentity, Version
+from keen_horizon.store.models import Clip, Finding, Render, StoreIdentity, Version
 from keen_horizon.web import create_app
 
 
@@ -87,7 +87,7 @@ def test_everything_comes_back_on_another_folder_name(
         treatment = theirs.ask("GET", f"/api/clips/{worked_on}")["draft"]
         assert theirs.ask("POST", f"/api/clips/{worked_on}/solve", json=treatment)["ledger"]["zoom"] > 1
         with theirs.services.session() as session:
-            assert [session.query(kind).count() for kind in (Clip, MeasuredRange, Version, Render)] == [2, 1, 1, 1]
+            assert [session.query(kind).count() for kind in (Clip, Finding, Version, Render)] == [2, 1, 1, 1]
             for clip in session.query(Clip):
                 assert theirs.picture(clip.id, frame=5).shape == (360, 640, 3)
             assert session.query(StoreIdentity).one().identity == FileStore(restored).identity()

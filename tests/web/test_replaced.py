@@ -16,7 +16,7 @@ from keen_horizon.operations.material import source_file
 from keen_horizon.simulator.film import write_pictures
 from keen_horizon.simulator.plane import jitter, shaken_pictures
 from keen_horizon.store.files import FileStore
-from keen_horizon.store.models import Clip, MeasuredRange, Work, WorkState
+from keen_horizon.store.models import Clip, Finding, Work, WorkState
 
 
 @pytest.fixture
@@ -70,7 +70,7 @@ def test_a_replaced_file_is_said_and_prepared_anew(browser: Browser, project: in
     assert [version["letter"] for version in detail["versions"]] == ["A"]
     assert "not been measured" in browser.ask("POST", f"/api/clips/{number}/solve", 400, json=detail["draft"])["error"]
     with browser.services.session() as session:
-        assert session.query(MeasuredRange).count() == 1  # kept
+        assert session.query(Finding).count() == 1  # kept
 
     shutil.copy2(before, path)  # the earlier file comes back, and what was found in it with it
     browser.ask("POST", f"/api/clips/{number}/retry")
@@ -97,7 +97,7 @@ def test_a_file_with_another_time_only_goes_on(browser: Browser, project: int, r
 def test_a_file_replaced_while_it_is_measured_leaves_no_finding(
     browser: Browser, registered, other: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    kind = import_module("keen_horizon.jobs.kinds.measure")
+    kind = import_module("keen_horizon.jobs.kinds.finding")
     number, path = registered
     measure_clip = kind.measure_clip
 
@@ -110,7 +110,7 @@ def test_a_file_replaced_while_it_is_measured_leaves_no_finding(
     browser.ask("POST", f"/api/clips/{number}/measure", json={})
     browser.work()
     with browser.services.session() as session:
-        assert [(m.first, m.last) for m in session.query(MeasuredRange)] == [(0, 80)]
+        assert [(m.first, m.last) for m in session.query(Finding)] == [(0, 80)]
         assert session.query(Work).order_by(Work.id.desc()).first().state is WorkState.FAILED
 
 

@@ -7,7 +7,6 @@ from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from keen_horizon.core.errors import KeenHorizonError, MediaError
@@ -16,14 +15,11 @@ from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.motion.plane import PlaneTrack
 from keen_horizon.core.treatment.document import Treatment
-from keen_horizon.core.treatment.motion import PinPoint
-from keen_horizon.core.treatment.optics import Optics
 from keen_horizon.operations.clips import known_by
 from keen_horizon.operations.errors import NotPossible, SourceChanged
-from keen_horizon.pipeline.flat_things import flat_key
-from keen_horizon.pipeline.pinning import mark_key
+from keen_horizon.operations.findings import MOTION, covering, the_flat, the_pin
 from keen_horizon.store.files import FileStore, Place, digest_of
-from keen_horizon.store.models import Clip, ClipState, FollowedFlat, FollowedPin, MeasuredRange
+from keen_horizon.store.models import Clip, ClipState
 
 
 def source_place(clip: Clip, files: FileStore) -> Path:
@@ -89,19 +85,6 @@ def clip_times(clip: Clip, files: FileStore) -> NDArray[np.float64]:
     return np.asarray(np.load(files.path(clip.times_key or ""), allow_pickle=False))
 
 
-def covering_range(session: Session, clip: Clip, first: int, last: int) -> MeasuredRange | None:
-    """The smallest measured range that covers frames `first` ... `last`."""
-    return session.scalar(
-        select(MeasuredRange)
-        .where(
-            MeasuredRange.clip_id == clip.id, MeasuredRange.source_digest == clip.pictures,
-            MeasuredRange.first <= first, MeasuredRange.last >= last,
-        )
-        .order_by(MeasuredRange.last - MeasuredRange.first)
-        .limit(1)
-    )  # fmt: skip
-
-
 def clip_measurement(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> Measurement:
     """The measurement of exactly the treatment's range; motion left as shot needs none.
 
@@ -109,26 +92,12 @@ def clip_measurement(session: Session, files: FileStore, clip: Clip, treatment: 
     """
     info = clip_info(clip)
     first, last = treatment.frames(info.frames)
-    row = covering_range(session, clip, first, last)
+    row = covering(session, clip, MOTION, first, last)
     if row is None and treatment.motion.intent is None:
         return Measurement.still(info.display, first, clip_times(clip, files)[first : last + 1])
     if row is None:
         raise NotPossible(f"{clip.name}: the motion of frames {first}-{last} has not been measured yet.")
-    return _part(files.path(row.key), first, last, info.turns)
-
-
-def covering_pin(session: Session, clip: Clip, pin: PinPoint, first: int, last: int) -> FollowedPin | None:
-    """The stored track of a pinned point that covers frames `first` ... `last`."""
-    return session.scalar(
-        select(FollowedPin)
-        .where(
-            FollowedPin.clip_id == clip.id, FollowedPin.source_digest == clip.pictures,
-            FollowedPin.marks == mark_key(pin.marks),
-            FollowedPin.first <= first, FollowedPin.last >= last,
-        )
-        .order_by(FollowedPin.last - FollowedPin.first)
-        .limit(1)
-    )  # fmt: skip
+    return _part(files.path(row.key or ""), first, last, info.turns)
 
 
 def clip_pins(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> tuple[PinTrack, ...]:
@@ -138,34 +107,20 @@ def clip_pins(session: Session, files: FileStore, clip: Clip, treatment: Treatme
     first, last = treatment.frames(clip_info(clip).frames)
     tracks = []
     for pin in treatment.motion.pin.points:
-        row = covering_pin(session, clip, pin, first, last)
+        row = covering(session, clip, the_pin(pin), first, last)
         if row is None:
             raise NotPossible(f"{clip.name}: the pinned point has not been followed through frames {first}-{last} yet.")
-        tracks.append((files.path(row.key), first, last))
+        tracks.append((files.path(row.key or ""), first, last))
     return _tracks(tuple(tracks))
-
-
-def covering_flat(session: Session, clip: Clip, optics: Optics, first: int, last: int) -> FollowedFlat | None:
-    """The stored corners of the optics' flat thing that cover frames `first` ... `last`."""
-    if optics.flat is None:
-        return None
-    return session.scalar(
-        select(FollowedFlat)
-        .where(
-            FollowedFlat.clip_id == clip.id, FollowedFlat.source_digest == clip.pictures,
-            FollowedFlat.marks == flat_key(optics.flat, optics),
-            FollowedFlat.first <= first, FollowedFlat.last >= last,
-        )
-        .order_by(FollowedFlat.last - FollowedFlat.first)
-        .limit(1)
-    )  # fmt: skip
 
 
 def clip_flat(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> PlaneTrack | None:
     """The corners of a treatment's flat thing over its range; None where they were not followed yet."""
+    if treatment.optics.flat is None:
+        return None
     first, last = treatment.frames(clip_info(clip).frames)
-    row = covering_flat(session, clip, treatment.optics, first, last)
-    return None if row is None else PlaneTrack.load(files.path(row.key)).part(first, last)
+    row = covering(session, clip, the_flat(treatment.optics), first, last)
+    return None if row is None else PlaneTrack.load(files.path(row.key or "")).part(first, last)
 
 
 @lru_cache(maxsize=8)

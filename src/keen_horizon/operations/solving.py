@@ -27,12 +27,12 @@ from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.motion import Motion
 from keen_horizon.core.treatment.optics import Optics
 from keen_horizon.operations.errors import NotPossible
+from keen_horizon.operations.findings import MOTION, covering
 from keen_horizon.operations.material import (
     clip_flat,
     clip_info,
     clip_measurement,
     clip_pins,
-    covering_range,
 )
 from keen_horizon.operations.optics import drawn_optics
 from keen_horizon.store.files import FileStore
@@ -127,7 +127,7 @@ def shown_treatment(session: Session, clip: Clip, treatment: Treatment) -> Treat
     """What can be shown of a treatment: its optics, with the motion as shot, before any motion is measured."""
     first, last = treatment.frames(clip_info(clip).frames)
     told = treatment.optics.active or treatment.optics.flat is not None
-    if not told or covering_range(session, clip, first, last) is not None:
+    if not told or covering(session, clip, MOTION, first, last) is not None:
         return treatment
     return treatment.model_copy(update={"motion": treatment.motion.model_copy(update={"intent": None})})
 
@@ -148,7 +148,7 @@ class Question:
 def asked(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> Question:
     """What is stored for a treatment. Raises NotPossible when something was not measured or followed."""
     info = clip_info(clip)
-    measured = covering_range(session, clip, *treatment.frames(info.frames)) is not None
+    measured = covering(session, clip, MOTION, *treatment.frames(info.frames)) is not None
     treatment = shown_treatment(session, clip, treatment)
     return Question(
         clip=clip.name, info=info, treatment=treatment, measured=measured,

@@ -13,12 +13,8 @@ from keen_horizon.core.path.ledger import ledger
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.operations.clips import acting, next_letter, start_work
 from keen_horizon.operations.errors import NotPossible, NotThere
-from keen_horizon.operations.material import (
-    clip_info,
-    covering_flat,
-    covering_pin,
-    covering_range,
-)
+from keen_horizon.operations.findings import LENS, MOTION, ask_for, covering, the_flat, the_pin
+from keen_horizon.operations.material import clip_info
 from keen_horizon.operations.solving import clip_path
 from keen_horizon.pipeline.like_source import like_source
 from keen_horizon.store.files import FileStore
@@ -29,13 +25,7 @@ ASKED_FROM_S = 180.0  # a clip's length: measuring longer ones takes minutes, so
 
 def request_measurement(session: Session, clip: Clip, treatment: Treatment) -> Work | None:
     """Queue measuring of the treatment's range; None when it is measured already."""
-    first, last = treatment.frames(clip_info(clip).frames)
-    if covering_range(session, clip, first, last) is not None:
-        return None
-    for work in clip.works:
-        if work.kind == "measure" and work.state.open and (work.first, work.last) == (first, last):
-            return work
-    return start_work(session, Work(kind="measure", clip_id=clip.id, first=first, last=last))
+    return ask_for(session, clip, MOTION, *treatment.frames(clip_info(clip).frames))
 
 
 def measure_arrived(session: Session, clip: Clip) -> Work | None:
@@ -48,18 +38,8 @@ def measure_arrived(session: Session, clip: Clip) -> Work | None:
 def request_pins(session: Session, clip: Clip, treatment: Treatment) -> list[Work]:
     """Queue following of the treatment's pinned points, those that were not followed yet."""
     first, last = treatment.frames(clip_info(clip).frames)
-    works = []
-    for pin in treatment.motion.pin.points:
-        details = pin.model_dump(mode="json")
-        underway = any(
-            work.kind == "pin" and work.state.open and (work.first, work.last, work.details) == (first, last, details)
-            for work in clip.works
-        )
-        if not underway and covering_pin(session, clip, pin, first, last) is None:
-            works.append(
-                start_work(session, Work(kind="pin", clip_id=clip.id, first=first, last=last, details=details))
-            )
-    return works
+    asked = (ask_for(session, clip, the_pin(pin), first, last) for pin in treatment.motion.pin.points)
+    return [work for work in asked if work is not None]
 
 
 def request_flat(session: Session, clip: Clip, treatment: Treatment) -> Work | None:
@@ -69,23 +49,16 @@ def request_flat(session: Session, clip: Clip, treatment: Treatment) -> Work | N
     """
     if treatment.optics.flat is None:
         raise NotPossible(f"{clip.name}: set four corners of a flat thing first.")
-    first, last = treatment.frames(clip_info(clip).frames)
-    if covering_flat(session, clip, treatment.optics, first, last) is not None:
-        return None
-    details = treatment.optics.model_dump(mode="json")
-    for work in clip.works:
-        if work.kind == "flat" and work.state.open and (work.first, work.last, work.details) == (first, last, details):
-            return work
-    return start_work(session, Work(kind="flat", clip_id=clip.id, first=first, last=last, details=details))
+    return ask_for(session, clip, the_flat(treatment.optics), *treatment.frames(clip_info(clip).frames))
 
 
 def request_lens(session: Session, clip: Clip, treatment: Treatment) -> Work:
     """Queue looking for the clip's lens in the treatment's range, unless that is going on."""
-    first, last = treatment.frames(clip_info(clip).frames)
-    for work in clip.works:
-        if work.kind == "lens" and work.state.open:
-            return work
-    return start_work(session, Work(kind="lens", clip_id=clip.id, first=first, last=last))
+    going_on = (work for work in clip.works if work.kind == LENS.kind and work.state.open)
+    frames = treatment.frames(clip_info(clip).frames)
+    work = next(going_on, None) or ask_for(session, clip, LENS, *frames, anew=True)
+    assert work is not None
+    return work
 
 
 def save_draft(session: Session, clip: Clip, treatment: Treatment) -> None:
@@ -98,7 +71,7 @@ def save_version(session: Session, files: FileStore, clip: Clip, treatment: Trea
     """Keep a treatment under the next letter."""
     first, last = treatment.frames(clip_info(clip).frames)
     zoom = None
-    if covering_range(session, clip, first, last) is not None:
+    if covering(session, clip, MOTION, first, last) is not None:
         zoom = ledger(clip_path(session, files, clip, treatment)).zoom
     version = Version(clip_id=clip.id, letter=next_letter(clip.versions), treatment=treatment.to_json(), zoom=zoom)
     version.person = acting(session)

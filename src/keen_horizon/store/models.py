@@ -5,7 +5,7 @@ from __future__ import annotations
 import enum
 import hashlib
 from datetime import UTC, datetime
-from typing import Any, TypeVar
+from typing import Any
 
 from sqlalchemy import BigInteger, DateTime, Enum, ForeignKey, String, Text, UniqueConstraint
 from sqlalchemy.dialects.postgresql import JSONB
@@ -112,14 +112,8 @@ class Clip(Base):
     draft: Mapped[dict[str, Any] | None]
     created_at: Mapped[datetime] = mapped_column(default=_now)
     project: Mapped[Project] = relationship(back_populates="clips")
-    measurements: Mapped[list[MeasuredRange]] = relationship(
-        back_populates="clip", cascade="all, delete-orphan", order_by="MeasuredRange.id"
-    )
-    pins: Mapped[list[FollowedPin]] = relationship(
-        back_populates="clip", cascade="all, delete-orphan", order_by="FollowedPin.id"
-    )
-    flats: Mapped[list[FollowedFlat]] = relationship(
-        back_populates="clip", cascade="all, delete-orphan", order_by="FollowedFlat.id"
+    findings: Mapped[list[Finding]] = relationship(
+        back_populates="clip", cascade="all, delete-orphan", order_by="Finding.id"
     )
     versions: Mapped[list[Version]] = relationship(
         back_populates="clip", cascade="all, delete-orphan", order_by="Version.id"
@@ -129,9 +123,9 @@ class Clip(Base):
     )
     works: Mapped[list[Work]] = relationship(back_populates="clip", cascade="all, delete-orphan", order_by="Work.id")
 
-    def found_in_it(self, findings: list[Finding]) -> list[Finding]:
-        """Of the findings kept, those made in the pictures as they are now."""
-        return [finding for finding in findings if finding.source_digest == self.pictures]
+    def found(self, kind: str) -> list[Finding]:
+        """What was found of a kind in the pictures as they are now, in order."""
+        return [finding for finding in self.findings if (finding.kind, finding.source_digest) == (kind, self.pictures)]
 
     @property
     def pictures(self) -> str | None:
@@ -143,62 +137,27 @@ class Clip(Base):
         return hashlib.sha256(told.encode()).hexdigest()
 
 
-class MeasuredRange(Base):
-    """A stored measurement of frames `first` ... `last` of a clip, whose file had the `source_digest` then."""
+class Finding(Base):
+    """What was found in frames `first` ... `last` of a clip whose pictures had the `source_digest` then.
 
-    __tablename__ = "measured_range"
-    __table_args__ = (UniqueConstraint("clip_id", "source_digest", "first", "last"),)
+    `kind` is "measure" (its motion), "pin" (a followed point), "flat" (a flat thing's corners) or "lens"; `name` tells
+    one from others of its kind. `facts` are small; what is more lies in the file `key`.
+    """
 
-    id: Mapped[int] = mapped_column(primary_key=True)
-    clip_id: Mapped[int] = mapped_column(ForeignKey("clip.id", ondelete="CASCADE"), index=True)
-    source_digest: Mapped[str] = mapped_column(String(64))
-    first: Mapped[int]
-    last: Mapped[int]
-    key: Mapped[str]
-    shake_percent: Mapped[float]
-    blind_pairs: Mapped[int]
-    cuts: Mapped[int]
-    created_at: Mapped[datetime] = mapped_column(default=_now)
-    clip: Mapped[Clip] = relationship(back_populates="measurements")
-
-
-class FollowedFlat(Base):
-    """The stored corners of a flat thing, named by its marks and the lens, over frames `first` ... `last` of a clip."""
-
-    __tablename__ = "flat_track"
-    __table_args__ = (UniqueConstraint("clip_id", "source_digest", "marks", "first", "last"),)
+    __tablename__ = "finding"
+    __table_args__ = (UniqueConstraint("clip_id", "source_digest", "kind", "name", "first", "last"),)
 
     id: Mapped[int] = mapped_column(primary_key=True)
     clip_id: Mapped[int] = mapped_column(ForeignKey("clip.id", ondelete="CASCADE"), index=True)
-    marks: Mapped[str] = mapped_column(String(64))
+    kind: Mapped[str] = mapped_column(String(16))
+    name: Mapped[str] = mapped_column(String(64), default="")
     source_digest: Mapped[str] = mapped_column(String(64))
     first: Mapped[int]
     last: Mapped[int]
-    key: Mapped[str]
-    lost: Mapped[int]
+    key: Mapped[str | None]
+    facts: Mapped[dict[str, Any]]
     created_at: Mapped[datetime] = mapped_column(default=_now)
-    clip: Mapped[Clip] = relationship(back_populates="flats")
-
-
-class FollowedPin(Base):
-    """The stored track of a pinned point, named by its marks, over frames `first` ... `last` of a clip."""
-
-    __tablename__ = "pin_track"
-    __table_args__ = (UniqueConstraint("clip_id", "source_digest", "marks", "first", "last"),)
-
-    id: Mapped[int] = mapped_column(primary_key=True)
-    clip_id: Mapped[int] = mapped_column(ForeignKey("clip.id", ondelete="CASCADE"), index=True)
-    marks: Mapped[str]
-    source_digest: Mapped[str] = mapped_column(String(64))
-    first: Mapped[int]
-    last: Mapped[int]
-    key: Mapped[str]
-    lost: Mapped[int]
-    created_at: Mapped[datetime] = mapped_column(default=_now)
-    clip: Mapped[Clip] = relationship(back_populates="pins")
-
-
-Finding = TypeVar("Finding", MeasuredRange, FollowedPin, FollowedFlat)
+    clip: Mapped[Clip] = relationship(back_populates="findings")
 
 
 class Version(Base):

@@ -15,7 +15,7 @@ from keen_horizon.operations.material import clip_info, source_changed
 from keen_horizon.operations.treating import render_bytes
 from keen_horizon.operations.works import recent_works, waiting_works
 from keen_horizon.store.files import FileStore
-from keen_horizon.store.models import Clip, Render, StartingPoint, Version, Work, WorkState
+from keen_horizon.store.models import Clip, Render, StartingPoint, Version, Work
 
 FORMAT_NAMES = {
     "h264": "H.264", "h265": "H.265", "prores": "ProRes", "vp9": "VP9", "av1": "AV1",
@@ -44,7 +44,7 @@ def clip_card(clip: Clip, files: FileStore) -> dict[str, Any]:
         "asked": clip.asked,
         "numbered": False,
         "changed": source_changed(clip, files),
-        "shake": max((m.shake_percent for m in clip.found_in_it(clip.measurements)), default=None),
+        "shake": max((found.facts["shake_percent"] for found in clip.found("measure")), default=None),
         "version": clip.versions[-1].letter if clip.versions else None,
         "renders": sum(1 for render in clip.renders if render.key),
         "work": _current(clip.works),
@@ -84,11 +84,12 @@ def clip_detail(clip: Clip, files: FileStore) -> dict[str, Any]:
         },
         "proxy": {**(clip.proxy or {}), "url": f"/media/clips/{clip.id}/proxy.mp4"},
         "draft": _current_document(clip.draft),
-        "measured": [[m.first, m.last] for m in clip.found_in_it(clip.measurements)],
+        "measured": [[found.first, found.last] for found in clip.found("measure")],
         "pins": [
-            {"marks": p.marks, "first": p.first, "last": p.last, "lost": p.lost} for p in clip.found_in_it(clip.pins)
+            {"marks": found.facts["marks"], "first": found.first, "last": found.last, "lost": found.facts["lost"]}
+            for found in clip.found("pin")
         ],
-        "found_lens": _found_lens(clip.works),
+        "found_lens": next((found.facts for found in reversed(clip.found("lens"))), None),
         "versions": [version_json(version) for version in clip.versions],
         "renders": [render_json(render) for render in clip.renders if render.key],
         "works": [work_json(work) for work in clip.works[-8:]],
@@ -103,12 +104,6 @@ def _timecode(info: ClipInfo) -> dict[str, Any] | None:
     if start is None:
         return None
     return {"nominal": start.nominal, "drop": start.drop, "starts": start.starts(info.frames)}
-
-
-def _found_lens(works: list[Work]) -> dict[str, Any] | None:
-    """What the clip itself showed of its lens last."""
-    found = [work.details for work in works if work.kind == "lens" and work.state is WorkState.DONE]
-    return found[-1] if found else None
 
 
 def version_json(version: Version) -> dict[str, Any]:

@@ -64,7 +64,7 @@ def _still(clip_id: int, wanted: WantedStill) -> Response:
         if wanted.frame >= info.frames:
             raise RangeError(f"{clip.name}: there is no frame {wanted.frame}; the last one is {info.frames - 1}.")
         treatment = wanted.treatment and shown_treatment(session, clip, wanted.treatment)
-        findings = [[found.id for found in kept] for kept in (clip.measurements, clip.pins)]
+        findings = [found.id for found in clip.findings]
         settings = treatment and treatment.to_json()
         name = cache.name(clip.digest, clip.id, wanted.frame, wanted.part, wanted.mark, settings, findings)
         made = cache.get(name)

@@ -10,10 +10,9 @@ from collections.abc import Callable
 
 from sqlalchemy import Engine
 
-from keen_horizon.jobs.kinds.follow import flat, pin
+from keen_horizon.jobs.kinds.board import board
+from keen_horizon.jobs.kinds.finding import SEARCHES, finding
 from keen_horizon.jobs.kinds.ingest import ingest
-from keen_horizon.jobs.kinds.lens import board, lens
-from keen_horizon.jobs.kinds.measure import measure
 from keen_horizon.jobs.kinds.render import render
 from keen_horizon.jobs.progress import Progress
 from keen_horizon.store.files import FileStore
@@ -22,5 +21,5 @@ from keen_horizon.store.models import Work
 Job = Callable[[Engine, FileStore, Work, Progress], None]
 
 KINDS: dict[str, Job] = {
-    "ingest": ingest, "measure": measure, "pin": pin, "flat": flat, "lens": lens, "board": board, "render": render,
+    "ingest": ingest, "board": board, "render": render, **dict.fromkeys(SEARCHES, finding),
 }  # fmt: skip

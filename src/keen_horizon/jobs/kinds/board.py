@@ -1,4 +1,4 @@
-"""Finding a clip's lens: in the clip itself, or by a board that it films."""
+"""Finding a lens by a board that a clip films."""
 
 from __future__ import annotations
 
@@ -7,26 +7,11 @@ from sqlalchemy import Engine
 from keen_horizon.core.lens.calibration import Board
 from keen_horizon.jobs.kinds.material import ranged_material
 from keen_horizon.jobs.progress import Progress
-from keen_horizon.operations.optics import told
 from keen_horizon.operations.profiles import keep_calibration
 from keen_horizon.pipeline.calibrating import calibrate_clip
-from keen_horizon.pipeline.finding import find_clip_lens
 from keen_horizon.store.database import transaction
 from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Clip, Work
-
-
-def lens(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
-    """Look for the lens in the clip itself; what was found comes with the work."""
-    with transaction(engine) as session:
-        material = ranged_material(session, files, work)
-    found = find_clip_lens(*material, progress.frames, progress.should_stop)
-    with transaction(engine) as session:
-        session.get_one(Work, work.id).details = {
-            "lens": told(found.lens),
-            "straightedges": [{"frame": edge.frame, "points": edge.points.round(2).tolist()} for edge in found.edges],
-            "confidence": round(found.confidence, 3),
-        }
 
 
 def board(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:

@@ -1,0 +1,118 @@
+"""Finding something about a clip: its motion, where a point or a flat thing goes, its lens.
+
+One task for all of them. What was found is a row, and a file where it is more than facts.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import Engine
+from sqlalchemy.orm import Session
+
+from keen_horizon.core.motion.carrying import Carrier
+from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.path.figures import shake
+from keen_horizon.core.treatment.motion import PinPoint
+from keen_horizon.core.treatment.optics import Optics
+from keen_horizon.jobs.kinds.material import Material, checked_digest, ranged_material
+from keen_horizon.jobs.progress import Progress
+from keen_horizon.operations.findings import MOTION, Sought, covering, keep_finding
+from keen_horizon.operations.optics import told
+from keen_horizon.pipeline.finding import find_clip_lens
+from keen_horizon.pipeline.flat_things import follow_clip
+from keen_horizon.pipeline.measuring import measure_clip
+from keen_horizon.pipeline.pinning import mark_key, pin_clip
+from keen_horizon.store.database import transaction
+from keen_horizon.store.files import FileStore
+from keen_horizon.store.models import Clip, Finding, Work
+
+Facts = dict[str, Any]
+Saving = Callable[[Path], None]
+
+
+@dataclass(frozen=True)
+class Search:
+    """What a search starts from: `checkpoint` names a file to go on from, `carrier` is what the motion tells."""
+
+    material: Material
+    details: Facts
+    progress: Progress
+    checkpoint: Path
+    carrier: Carrier | None
+
+
+@dataclass(frozen=True)
+class Found:
+    """The facts of a finding, and how to write the rest of it, where there is more."""
+
+    facts: Facts
+    save: Saving | None = None
+
+
+def finding(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
+    """Look for what the work is for, unless that was found; a lens is looked for anew."""
+    sought = Sought.of(work)
+    stem = f"{work.kind}-{work.clip_id if sought == MOTION else work.id}-{work.first}-{work.last}"
+    with transaction(engine) as session:
+        material = ranged_material(session, files, work)
+        clip = session.get_one(Clip, work.clip_id)
+        checkpoint = files.work_path(f"{stem}-{(clip.digest or '')[:16]}.checkpoint")
+        known = covering(session, clip, sought, material.first, material.last)
+        carrier = None if sought == MOTION else _carrier(session, files, clip, material)
+    if known is None or sought.kind == "lens":
+        found = SEARCHES[sought.kind](Search(material, work.details or {}, progress, checkpoint, carrier))
+        result = files.work_path(f"{stem}.npz")
+        if found.save is not None:
+            found.save(result)
+        with transaction(engine) as session:
+            row = Finding(
+                clip_id=work.clip_id, source_digest=checked_digest(session, files, work.clip_id),
+                first=material.first, last=material.last, facts=found.facts,
+                key=files.keep(result, ".npz") if found.save else None,
+            )  # fmt: skip
+            keep_finding(session, sought, row)
+    checkpoint.unlink(missing_ok=True)
+
+
+def _motion(search: Search) -> Found:
+    progress = search.progress
+    measured = measure_clip(*search.material, progress.frames, progress.should_stop, search.checkpoint)
+    before = shake(measured.poses.about(measured.size.centre), measured.size)
+    facts = {
+        "shake_percent": 100 * before / measured.size.width,
+        "blind_pairs": int(measured.blind.sum()),
+        "cuts": int(measured.cut.sum()),
+    }
+    return Found(facts, measured.save)
+
+
+def _pin(search: Search) -> Found:
+    point, progress = PinPoint.model_validate(search.details), search.progress
+    track = pin_clip(*search.material, point, progress.frames, progress.should_stop, search.carrier)
+    return Found({"marks": mark_key(point.marks), "lost": int((track.trail.confidence == 0).sum())}, track.save)
+
+
+def _flat(search: Search) -> Found:
+    optics, progress = Optics.model_validate(search.details), search.progress
+    assert optics.flat is not None
+    track = follow_clip(*search.material, optics.flat, optics, progress.frames, progress.should_stop, search.carrier)
+    return Found({"lost": int((track.confidence == 0).sum())}, track.save)
+
+
+def _lens(search: Search) -> Found:
+    found = find_clip_lens(*search.material, search.progress.frames, search.progress.should_stop)
+    edges = [{"frame": edge.frame, "points": edge.points.round(2).tolist()} for edge in found.edges]
+    return Found({"lens": told(found.lens), "straightedges": edges, "confidence": round(found.confidence, 3)})
+
+
+SEARCHES: dict[str, Callable[[Search], Found]] = {"measure": _motion, "pin": _pin, "flat": _flat, "lens": _lens}
+
+
+def _carrier(session: Session, files: FileStore, clip: Clip, material: Material) -> Carrier | None:
+    """What carries over stretches where nothing is seen, if the range was measured."""
+    row = covering(session, clip, MOTION, material.first, material.last)
+    return None if row is None else Carrier.by(Measurement.load(files.path(row.key or "")))

@@ -1,0 +1,93 @@
+"""What was found about a clip: one kind of row, one query for it, and one way to ask for it, whatever it is."""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from keen_horizon.core.treatment.motion import PinPoint
+from keen_horizon.core.treatment.optics import Optics
+from keen_horizon.operations.clips import start_work
+from keen_horizon.pipeline.flat_things import flat_key
+from keen_horizon.pipeline.pinning import mark_key
+from keen_horizon.store.models import Clip, Finding, Work
+
+
+@dataclass(frozen=True)
+class Sought:
+    """What is looked for: a `kind` of work and finding, `name` telling one from others of the kind, and what the work
+    needs to know.
+    """
+
+    kind: str
+    name: str = ""
+    details: dict[str, Any] | None = None
+
+    @staticmethod
+    def of(work: Work) -> Sought:
+        """What a piece of work looks for."""
+        if work.kind == "pin":
+            return the_pin(PinPoint.model_validate(work.details))
+        if work.kind == "flat":
+            return the_flat(Optics.model_validate(work.details))
+        return Sought(work.kind)
+
+
+MOTION = Sought("measure")
+LENS = Sought("lens")
+
+
+def the_pin(point: PinPoint) -> Sought:
+    """The track of a pinned point, by its marks."""
+    name = hashlib.sha256(mark_key(point.marks).encode()).hexdigest()
+    return Sought("pin", name, point.model_dump(mode="json"))
+
+
+def the_flat(optics: Optics) -> Sought:
+    """The corners of the optics' flat thing, by its marks and the lens."""
+    assert optics.flat is not None
+    return Sought("flat", flat_key(optics.flat, optics), optics.model_dump(mode="json"))
+
+
+def covering(session: Session, clip: Clip, sought: Sought, first: int, last: int) -> Finding | None:
+    """The smallest finding in the clip's pictures as they are that covers frames `first` ... `last`."""
+    return session.scalar(
+        select(Finding)
+        .where(
+            Finding.clip_id == clip.id, Finding.source_digest == clip.pictures,
+            Finding.kind == sought.kind, Finding.name == sought.name,
+            Finding.first <= first, Finding.last >= last,
+        )
+        .order_by(Finding.last - Finding.first)
+        .limit(1)
+    )  # fmt: skip
+
+
+def ask_for(session: Session, clip: Clip, sought: Sought, first: int, last: int, anew: bool = False) -> Work | None:
+    """Queue looking for something in frames `first` ... `last`, unless that is going on; None when it was found.
+
+    `anew` looks again where it was found.
+    """
+    if not anew and covering(session, clip, sought, first, last) is not None:
+        return None
+    for work in clip.works:
+        same = (work.kind, work.first, work.last) == (sought.kind, first, last) and Sought.of(work) == sought
+        if same and work.state.open:
+            return work
+    wanted = Work(kind=sought.kind, clip_id=clip.id, first=first, last=last, details=sought.details)
+    return start_work(session, wanted)
+
+
+def keep_finding(session: Session, sought: Sought, found: Finding) -> None:
+    """Keep what was found, in place of what the same search found before."""
+    found.kind, found.name = sought.kind, sought.name
+    same = (Finding.clip_id, Finding.source_digest, Finding.kind, Finding.name, Finding.first, Finding.last)
+    known = session.scalar(select(Finding).where(*(column == getattr(found, column.key) for column in same)))
+    if known is not None:
+        session.delete(known)
+        session.flush()
+    session.add(found)
