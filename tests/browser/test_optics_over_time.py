@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 import numpy as np
@@ -129,3 +130,26 @@ def test_a_flat_thing_is_followed_and_its_corners_go_out(page: Page, shaky: tupl
     page.get_by_role("button", name="remove the corners of frame 0").click()
     expect(check).to_be_hidden()
     assert draft_of(page)["optics"]["flat"] is None
+
+
+def test_a_turned_camera_s_picture_is_projected_and_lent_as_it_is_rendered(page: Page, shaky) -> None:
+    to_bench(page, shaky[0])
+    press(page, "1")
+    page.get_by_label("Start from a field of view").select_option("120")
+    page.get_by_label("Projection of the picture").select_option("stereographic")
+    press(page, "2")
+    page.get_by_role("radio", name=re.compile("Hold")).check()
+    expect(page.locator(".outcome").first).to_contain_text("turning the camera")
+    press(page, "3")
+    page.get_by_role("radio", name=re.compile("^Borrow")).check()
+    page.get_by_role("radio", name=re.compile("^Leave show")).last.check()
+    page.route(re.compile("stills"), lambda route: route.abort())  # so that only recent frames can lend
+    go(page, 36, "edges")
+    for frame in range(35, 29, -1):
+        press(page, "ArrowLeft")
+        expect(page.get_by_label("Time and frame")).to_contain_text(f"frame {frame}")
+        settled(page)
+    expect(page.locator("canvas").first).to_have_attribute("data-lent", "recent")
+    apart = away_from_the_still(page, 30)
+    print(f"viewer against the renderer's still, lent behind a turned camera: {apart:.2f} of 255")
+    assert apart < 4
