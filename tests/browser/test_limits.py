@@ -94,7 +94,7 @@ def test_strength_is_keyed_over_the_clip(page: Page, shaky) -> None:
     page.get_by_role("spinbutton", name="Strength").fill("0.25")
     page.get_by_role("spinbutton", name="Strength").press("Enter")
     expect(page.locator(".strip .key")).to_have_count(2)
-    keys = draft_of(page)["motion"]["strength_keys"]
+    keys = draft_of(page)["motion"]["keys"][0]["keys"]
     assert [(key["frame"], key["value"]) for key in keys] == [(0, 1.0), (40, 0.25)]
     page.locator(".controls h2:visible").click()
     press(page, "Shift+ArrowLeft")

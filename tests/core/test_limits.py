@@ -25,7 +25,8 @@ from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.path.tradeoff import remaining_shake, smallest_zoom, trade_off
 from keen_horizon.core.path.wish import eased, keyed
 from keen_horizon.core.treatment.document import Treatment
-from keen_horizon.core.treatment.motion import Ease, StrengthKey
+from keen_horizon.core.treatment.motion import Ease
+from keen_horizon.core.treatment.parts import Key
 
 
 def with_bad_second(count: int = 600, seed: int = 6) -> Measurement:
@@ -38,6 +39,14 @@ def with_bad_second(count: int = 600, seed: int = 6) -> Measurement:
 
 
 subsets = st.sets(st.sampled_from(["shift", "turn", "size", "tilt"]), min_size=1).map(sorted)
+
+
+def tracks(**figures: list[tuple[int, float]]) -> list[dict]:
+    """Keys as a document has them: of every figure, frames and values."""
+    return [
+        {"figure": name, "keys": [{"frame": frame, "value": value} for frame, value in keys]}
+        for name, keys in figures.items()
+    ]
 
 
 @hypothesis_settings(max_examples=40, deadline=None)
@@ -53,8 +62,7 @@ def test_no_setting_opens_a_gap_or_breaks_the_limit(
 ) -> None:
     motion = {
         "intent": intent, "freedom": freedom,
-        "strength_keys": [{"frame": f, "value": v} for f, v in keys],
-        "response_keys": [{"frame": f, "value": 0.1 + 4 * v} for f, v in keys],
+        "keys": tracks(strength=keys, response_s=[(f, 0.1 + 4 * v) for f, v in keys]) if keys else [],
         "ease": [{"frame": f, "width": w, "amount": a} for f, w, a in ease],
     }  # fmt: skip
     path = treated(walked(count, seed, strength), motion, {"zoom_limit": limit, "zoom": zoom, "way": edges})
@@ -74,22 +82,22 @@ def test_no_strength_is_as_shot_and_half_strength_is_half_way() -> None:
 
 
 def test_strength_keys_make_a_quiet_start() -> None:
-    keys = [{"frame": 0, "value": 0}, {"frame": 60, "value": 0}, {"frame": 90, "value": 1}]
+    keys = tracks(strength=[(0, 0), (60, 0), (90, 1)])
     measurement = walked(180, 3)
-    path = treated(measurement, {"strength_keys": keys}, {"way": "leave"})
+    path = treated(measurement, {"keys": keys}, {"way": "leave"})
     full = treated(measurement, {}, {"way": "leave"})
     assert np.abs(path.correction.t[:61]).max() < 1e-9
     assert path.correction.t[90:] == pytest.approx(full.correction.t[90:], abs=1e-9)
 
 
 def test_response_keys_change_over_the_clip() -> None:
-    keys = [{"frame": 0, "value": 0.2}, {"frame": 299, "value": 3.0}]
-    path = treated(walked(300, 4), {"response_keys": keys}, {"way": "leave"})
+    keys = tracks(response_s=[(0, 0.2), (299, 3.0)])
+    path = treated(walked(300, 4), {"keys": keys}, {"way": "leave"})
     assert shake(path.steadied.poses[200:], HD) < 0.3 * shake(path.steadied.poses[:100], HD)
 
 
 def test_keys_do_not_overshoot() -> None:
-    keys = [StrengthKey(frame=f, value=v) for f, v in ((0, 0.2), (10, 0.9), (12, 0.9), (40, 0.1))]
+    keys = [Key(frame=f, value=v) for f, v in ((0, 0.2), (10, 0.9), (12, 0.9), (40, 0.1))]
     values = keyed(keys, 0.5, np.arange(50))
     assert values[[0, 10, 12, 40, 49]] == pytest.approx([0.2, 0.9, 0.9, 0.1, 0.1])
     assert values.max() <= 0.9

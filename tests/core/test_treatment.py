@@ -12,7 +12,7 @@ def test_default_document_is_the_published_one() -> None:
     document = Treatment().to_json()
     assert document["schema"] == SCHEMA
     assert document["motion"] == {
-        "intent": "glide", "response_s": 0.8, "response_keys": [], "strength": 1.0, "strength_keys": [], "ease": [],
+        "intent": "glide", "response_s": 0.8, "strength": 1.0, "keys": [], "ease": [],
         "pin": {"points": [], "drift_s": 0.0}, "level": {"lines": []},
         "freedom": ["shift", "turn", "size"], "bend_limit_px": 0, "rolling_shutter": "measured", "ignore": [],
     }  # fmt: skip
@@ -38,6 +38,8 @@ def test_range_keys_are_in_and_out() -> None:
         ({"motion": {"freedom": ["sway"]}}, r"motion\.freedom"),
         ({"edges": {"zoom_limit": 0.5}}, r"edges\.zoom_limit"),
         ({"motion": {"strength_keys": [{"frame": 3, "value": 0}, {"frame": 3, "value": 1}]}}, "one frame"),
+        ({"motion": {"keys": [{"figure": "strength", "keys": [{"frame": 3, "value": 1.5}]}]}}, "between 0 and 1"),
+        ({"motion": {"keys": [{"figure": "canvas", "keys": [{"frame": 3, "value": 1}]}]}}, r"motion\.keys\.0\.figure"),
         ({"motion": {"ease": [{"frame": 3}]}}, r"motion\.ease\.0\.width"),
         ({"edges": {"size": {"width": 641, "height": 360}}}, r"edges\.size\.width"),
         ({"output": {"codec": "prores"}}, "prores does not go into mp4; use mov or mkv"),
@@ -74,11 +76,15 @@ def test_published_examples_are_valid(path: Path) -> None:
 FORMER = {
     "schema": "keen-horizon/treatment/1",
     "optics": {"upright_lines": [{"frame": 3, "x1": 1, "y1": 2, "x2": 300, "y2": 4}]},
+    "motion": {"response_keys": [], "strength_keys": [{"frame": 3, "value": 0.5}]},
     "framing": {"edges": "borrow", "zoom_limit": 1.2},
     "deliver": {"container": "mov", "codec": "prores"},
 }
 PRESENT = {
-    "motion": {"rolling_shutter": "off"},  # as it was when nothing was said
+    "motion": {
+        "rolling_shutter": "off",  # as it was when nothing was said
+        "keys": [{"figure": "strength", "keys": [{"frame": 3, "value": 0.5}]}],
+    },
     "optics": {"world_lines": [{"frame": 3, "x1": 1, "y1": 2, "x2": 300, "y2": 4}]},
     "edges": {"way": "borrow", "zoom_limit": 1.2},
     "output": {"container": "mov", "codec": "prores"},
@@ -99,6 +105,10 @@ def test_documents_of_version_1_are_read_for_ever() -> None:
         (FORMER | {"edges": {}}, "framing: this key is not known"),
         ({"framing": {"edges": "fill", "way": "fill"}}, r"edges\.edges: this key is not known"),
         ({"framing": {"zoom_limit": 9}}, r"edges\.zoom_limit"),
+        (
+            {"motion": {"keys": [], "strength_keys": [{"frame": 3, "value": 1}]}},
+            r"motion\.strength_keys: this key is not",
+        ),
     ],
 )
 def test_a_key_under_both_names_is_refused(document: dict, at_fault: str) -> None:

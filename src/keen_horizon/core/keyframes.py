@@ -8,11 +8,17 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.interpolate import PchipInterpolator
 
+from keen_horizon.core.treatment.figures import Keys
 from keen_horizon.core.treatment.parts import Key
 
 Floats = NDArray[np.float64]
 
 DECIMALS = 12  # differences below are none: slopes between them would overflow
+
+
+def figures_over(tracks: Sequence[Keys], frames: NDArray[np.intp]) -> dict[str, Floats]:
+    """Every keyed figure at `frames` (N,)."""
+    return {track.figure: keyed(track.keys, 0.0, frames) for track in tracks}
 
 
 def keyed(keys: Sequence[Key], constant: float, frames: NDArray[np.intp]) -> Floats:

@@ -63,7 +63,7 @@ def started(treatment: Treatment, settings: dict[str, Any]) -> Treatment:
             whole[part][name] = settings.get(part, {}).get(name, plain[part][name])
     whole["output"] |= settings.get("output", {})
     if whole["motion"]["response_s"] != treatment.motion.response_s:
-        whole["motion"]["response_keys"] = []
+        whole["motion"]["keys"] = [track for track in whole["motion"]["keys"] if track["figure"] != "response_s"]
     return Treatment.from_json(whole)
 
 
@@ -73,10 +73,8 @@ def for_another_clip(treatment: Treatment, theirs: Treatment) -> Treatment:
     whole["range"] = other["range"]
     for name in ("straightedges", "world_lines", "keys", "flat"):
         whole["optics"][name] = other["optics"][name]
-    for name in ("response_keys", "strength_keys", "ease", "pin", "level"):
+    for name in ("ease", "pin", "level"):
         whole["motion"][name] = other["motion"][name]
-    if not treatment.motion.response_keys:
-        whole["motion"]["response_keys"] = []
-    if not treatment.motion.strength_keys:
-        whole["motion"]["strength_keys"] = []
+    keyed = {track.figure for track in treatment.motion.keys}
+    whole["motion"]["keys"] = [track for track in other["motion"]["keys"] if track["figure"] in keyed]
     return Treatment.from_json(whole)

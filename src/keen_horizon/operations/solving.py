@@ -10,8 +10,7 @@ from sqlalchemy.orm import Session
 
 from keen_horizon.core.geometry.similarity import as_points
 from keen_horizon.core.glass.shutter import Readout
-from keen_horizon.core.keyframes import keyed
-from keen_horizon.core.lens.over_time import figures_over
+from keen_horizon.core.keyframes import figures_over
 from keen_horizon.core.mapping.output import OutputFrame, output_frame
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.measurement import Measurement
@@ -81,9 +80,9 @@ class Solution:
             "shake_before": _rounded(before * percent, 5),
             "shake_after": _rounded(after * percent, 5),
             "keyed": {
-                "response_s": _rounded(keyed(self.motion.response_keys, self.motion.response_s, frames), 4),
-                "strength": _rounded(keyed(self.motion.strength_keys, self.motion.strength, frames), 4),
-                "optics": {name: _rounded(all_, 5) for name, all_ in figures_over(self.optics, frames).items()},
+                name: _rounded(values, 5)
+                for part in (self.motion, self.optics)
+                for name, values in figures_over(part.keys, frames).items()
             },
             "pins": [
                 {

@@ -60,11 +60,11 @@ def _settings(treatment: Treatment) -> list[tuple[str, str]]:
     motion, edges, output = treatment.motion, treatment.edges, treatment.output
     rows = [("camera", INTENTS[motion.intent])]
     if motion.intent == "glide":
-        rows.append(("response time", "keyed" if motion.response_keys else f"{motion.response_s} s"))
+        rows.append(("response time", "keyed" if motion.keyed("response_s") else f"{motion.response_s} s"))
     if motion.intent:
         rows += [
             ("corrects", ", ".join(motion.freedom)),
-            ("strength", "keyed" if motion.strength_keys else f"{motion.strength}"),
+            ("strength", "keyed" if motion.keyed("strength") else f"{motion.strength}"),
         ]
     rows += [("edges", edges.way), ("zoom limit", f"{edges.zoom_limit:.3f}×")]
     return [*rows, ("delivered as", f"{FORMAT_NAMES[output.codec]} in {output.container.upper()}")]

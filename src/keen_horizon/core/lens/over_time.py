@@ -14,7 +14,7 @@ from keen_horizon.core.errors import LensError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, as_complex, as_points
 from keen_horizon.core.glass.shutter import RowMotion
-from keen_horizon.core.keyframes import keyed
+from keen_horizon.core.keyframes import figures_over
 from keen_horizon.core.lens.lens import Lens
 from keen_horizon.core.lens.straightening import (
     USUAL_FOCAL,
@@ -173,20 +173,15 @@ def lens_settings(lens: Lens) -> LensSettings:
     )
 
 
-def figures_over(optics: Optics, frames: NDArray[np.intp]) -> dict[str, Floats]:
-    """Every keyed figure at `frames` (N,)."""
-    return {track.figure: keyed(track.keys, 0.0, frames) for track in optics.keys if track.keys}
-
-
 def at_frame(optics: Optics, frame: int) -> Optics:
     """The optics of one frame, without keys."""
-    figures = {name: float(values[0]) for name, values in figures_over(optics, np.array([frame])).items()}
+    figures = {name: float(values[0]) for name, values in figures_over(optics.keys, np.array([frame])).items()}
     return _with_figures(optics, figures)
 
 
 @lru_cache(maxsize=16)
 def _stages(optics: Optics, size: Size, first: int, last: int) -> OpticsStage:
-    figures = figures_over(optics, np.arange(first, last + 1))
+    figures = figures_over(optics.keys, np.arange(first, last + 1))
     moving = {name: values.round(7) for name, values in figures.items()}
     if all((values == values[0]).all() for values in moving.values()):
         moving = {name: values[:1] for name, values in moving.items()}

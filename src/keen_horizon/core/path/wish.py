@@ -53,7 +53,7 @@ class Pull:
 def pull_of(motion: Motion, first_frame: int, count: int, rate: float) -> Pull:
     """What an intent asks of `count` frames from clip number `first_frame`."""
     frames = first_frame + np.arange(count)
-    strength = keyed(motion.strength_keys, motion.strength, frames) * eased(motion.ease, frames)
+    strength = keyed(motion.keyed("strength"), motion.strength, frames) * eased(motion.ease, frames)
     drifts = motion.intent == "pin" and motion.pin.drift_s > 0
     hold = motion.intent in ("hold", "pin") and not drifts
     if hold:
@@ -61,7 +61,7 @@ def pull_of(motion: Motion, first_frame: int, count: int, rate: float) -> Pull:
     elif drifts:
         seconds = np.full(count, motion.pin.drift_s)
     else:
-        seconds = keyed(motion.response_keys, motion.response_s, frames)
+        seconds = keyed(motion.keyed("response_s"), motion.response_s, frames)
     swing = 2 * np.sin(np.pi / np.maximum(2.0, seconds * rate))
     return Pull(swing**-2 if hold else np.zeros(count), swing**-6, strength, hold)
 

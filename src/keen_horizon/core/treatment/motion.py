@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from keen_horizon.core.glass.shutter import FURTHEST
+from keen_horizon.core.treatment.figures import FIGURES, MotionFigure, MotionKeys, keyed_once
 from keen_horizon.core.treatment.parts import MOST_FRAMES, MOST_KEYS, Coordinate, FrameNumber, Key, LevelLine, Part
 
 Freedom = Literal["shift", "turn", "size", "tilt"]
@@ -15,18 +16,6 @@ Freedom = Literal["shift", "turn", "size", "tilt"]
 ReadoutByHand = Annotated[float, Field(ge=-FURTHEST, le=FURTHEST)]
 
 USUAL_FREEDOMS: tuple[Freedom, ...] = ("shift", "turn", "size")
-
-
-class ResponseKey(Key):
-    """A response time at a frame, seconds."""
-
-    value: float = Field(ge=0.1, le=5.0)
-
-
-class StrengthKey(Key):
-    """A strength at a frame."""
-
-    value: float = Field(ge=0.0, le=1.0)
 
 
 class Ease(Part):
@@ -79,16 +68,15 @@ class Level(Part):
 class Motion(Part):
     """What the camera should seem to do. `intent` null leaves the motion as shot.
 
-    `strength` is the share of the correction that is made. Keys, where there are any, stand in for the
-    one figure. `rolling_shutter` is the readout that is undone, frames: the one that was measured, where it is surely
+    `strength` is the share of the correction that is made. `keys`, where there are any, stand in for a
+    figure. `rolling_shutter` is the readout that is undone, frames: the one that was measured, where it is surely
     known, or one set by hand.
     """
 
     intent: Literal["hold", "glide", "pin", "level"] | None = "glide"
-    response_s: float = Field(default=0.8, ge=0.1, le=5.0)
-    response_keys: tuple[ResponseKey, ...] = Field(default=(), max_length=MOST_KEYS)
-    strength: float = Field(default=1.0, ge=0.0, le=1.0)
-    strength_keys: tuple[StrengthKey, ...] = Field(default=(), max_length=MOST_KEYS)
+    response_s: float = FIGURES["response_s"].field(0.8)
+    strength: float = FIGURES["strength"].field(1.0)
+    keys: tuple[MotionKeys, ...] = ()
     ease: tuple[Ease, ...] = Field(default=(), max_length=MOST_KEYS)
     pin: Pin = Pin()
     level: Level = Level()
@@ -106,7 +94,9 @@ class Motion(Part):
     def _distinct(self) -> Motion:
         if len(set(self.freedom)) != len(self.freedom):
             raise ValueError("freedom names something twice")
-        for keys in (self.response_keys, self.strength_keys):
-            if len({key.frame for key in keys}) != len(keys):
-                raise ValueError("two keys stand on one frame")
+        keyed_once(self.keys)
         return self
+
+    def keyed(self, figure: MotionFigure) -> tuple[Key, ...]:
+        """The keys that stand in for a figure, if there are any."""
+        return next((track.keys for track in self.keys if track.figure == figure), ())

@@ -8,18 +8,14 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from keen_horizon.core.cameras.families import FAMILIES
-from keen_horizon.core.treatment.parts import MOST_KEYS, Coordinate, FrameNumber, Key, LevelLine, Part
+from keen_horizon.core.treatment.figures import FIGURES, OpticsKeys, keyed_once
+from keen_horizon.core.treatment.parts import MOST_KEYS, Coordinate, FrameNumber, LevelLine, Part
 
-OpticsFigure = Literal[
-    "coefficient_1", "coefficient_2", "coefficient_3", "coefficient_4", "coefficient_5",
-    "centre_x", "centre_y", "squeeze", "p1", "p2", "canvas", "roll_deg", "pitch_deg", "yaw_deg",
-    "corner_1", "corner_2", "corner_3", "corner_4", "corner_5", "corner_6", "corner_7", "corner_8",
-]  # fmt: skip
 LensFamily = Literal["division", "inverse", "polynomial", "equidistant", "equisolid", "stereographic", "series"]
 
 Corner = tuple[Coordinate, Coordinate]
 
-MOST_MOVED = 1.5  # of the frame's side
+MOST_MOVED = FIGURES["corner_1"].high  # of the frame's side
 SHORTEST_FOCAL, LONGEST_FOCAL = 0.05, 100.0  # half-diagonals
 
 
@@ -34,12 +30,12 @@ class LensSettings(Part):
 
     family: LensFamily
     coefficients: tuple[float, ...] = Field(min_length=1, max_length=5)
-    centre_x: float = Field(default=0.0, ge=-0.3, le=0.3)
-    centre_y: float = Field(default=0.0, ge=-0.3, le=0.3)
-    squeeze: float = Field(default=1.0, ge=0.25, le=4.0)
-    p1: float = Field(default=0.0, ge=-0.2, le=0.2)
-    p2: float = Field(default=0.0, ge=-0.2, le=0.2)
-    canvas: float = Field(default=0.0, ge=0.0, le=1.0)
+    centre_x: float = FIGURES["centre_x"].field(0.0)
+    centre_y: float = FIGURES["centre_y"].field(0.0)
+    squeeze: float = FIGURES["squeeze"].field(1.0)
+    p1: float = FIGURES["p1"].field(0.0)
+    p2: float = FIGURES["p2"].field(0.0)
+    canvas: float = FIGURES["canvas"].field(0.0)
     enlarge: bool = False
 
     @model_validator(mode="after")
@@ -51,7 +47,8 @@ class LensSettings(Part):
             raise ValueError("the first coefficient of a fisheye cannot be negative")
         if (self.p1 or self.p2) and self.family != "polynomial":
             raise ValueError("only the polynomial has decentring coefficients")
-        if any(abs(k) > 20 for k in self.coefficients) or family.fold(np.array(self.coefficients)) < 0.3:
+        too_bent = any(abs(k) > FIGURES["coefficient_1"].high for k in self.coefficients)
+        if too_bent or family.fold(np.array(self.coefficients)) < 0.3:
             raise ValueError("the lens folds over too near its middle")
         return self
 
@@ -61,22 +58,6 @@ class Straightedge(Part):
 
     frame: FrameNumber
     points: tuple[tuple[Coordinate, Coordinate], ...] = Field(min_length=1, max_length=64)
-
-
-class OpticsKeys(Part):
-    """The keys of one figure of the optics, which stand in for it."""
-
-    figure: OpticsFigure
-    keys: tuple[Key, ...] = Field(min_length=1, max_length=MOST_KEYS)
-
-    @model_validator(mode="after")
-    def _sound(self) -> OpticsKeys:
-        if len({key.frame for key in self.keys}) != len(self.keys):
-            raise ValueError("two keys stand on one frame")
-        low, high = _figure_range(self.figure)
-        if any(not low <= key.value <= high for key in self.keys):
-            raise ValueError(f"{self.figure} must lie between {low:g} and {high:g}")
-        return self
 
 
 class CornerMark(Part):
@@ -109,9 +90,9 @@ class FlatThing(Part):
 class CameraTurn(Part):
     """The camera turned behind its straightened lens, degrees: clockwise, up, to the right."""
 
-    roll_deg: float = Field(default=0.0, ge=-180, le=180)
-    pitch_deg: float = Field(default=0.0, ge=-60, le=60)
-    yaw_deg: float = Field(default=0.0, ge=-60, le=60)
+    roll_deg: float = FIGURES["roll_deg"].field(0.0)
+    pitch_deg: float = FIGURES["pitch_deg"].field(0.0)
+    yaw_deg: float = FIGURES["yaw_deg"].field(0.0)
 
 
 class Optics(Part):
@@ -141,8 +122,7 @@ class Optics(Part):
     def _sound(self) -> Optics:
         if any(abs(share) > MOST_MOVED for share in self.corners):
             raise ValueError(f"a corner moves by {MOST_MOVED:g} of the frame at most")
-        if len({track.figure for track in self.keys}) != len(self.keys):
-            raise ValueError("one figure is keyed twice")
+        keyed_once(self.keys)
         return self
 
     def with_lens(self, lens: LensSettings, **more: object) -> Optics:
@@ -162,15 +142,3 @@ class Optics(Part):
         """Whether the frame may show more than there is of the straightened picture."""
         keyed = any(key.value > 0 for track in self.keys if track.figure == "canvas" for key in track.keys)
         return self.lens is not None and (self.lens.canvas > 0 or keyed)
-
-
-def _figure_range(figure: str) -> tuple[float, float]:
-    """What a keyed figure of the optics may be."""
-    if figure.startswith("coefficient_"):
-        return -20.0, 20.0
-    if figure.startswith("corner_"):
-        return -MOST_MOVED, MOST_MOVED
-    if figure in ("squeeze", "canvas"):
-        return {"squeeze": (0.25, 4.0), "canvas": (0.0, 1.0)}[figure]
-    most = {"centre_x": 0.3, "centre_y": 0.3, "p1": 0.2, "p2": 0.2, "roll_deg": 180.0}.get(figure, 60.0)
-    return -most, most

@@ -7,7 +7,7 @@ export const figures = (parts) => {
     rows() {
       const { motion, edges, output } = this.t;
       const l = this.path && this.path.ledger;
-      const keyed = motion.response_keys.length ? "keyed" : `${motion.response_s} s`;
+      const keyed = this.keys("response_s").length ? "keyed" : `${motion.response_s} s`;
       const intent = { glide: `Glide ${keyed}`, hold: "Hold", pin: "Pin", level: "Level" }[/** @type {string} */ (motion.intent)] || "as shot";
       const steadier = l ? `${l.shake_before_percent.toFixed(2)} → ${l.shake_after_percent.toFixed(2)} %` : "";
       const moved = l && this.path.measured;

@@ -1,30 +1,33 @@
 // @ts-check
 // Figures that can be keyed over the clip: without keys there is one value, with keys the playhead's is edited.
-// Motion has its own; every other name is a figure of the optics (see treatment.py).
+// What is not the motion's is a figure of the optics (see core/treatment/figures.py).
 
-const MOTION = /** @type {Record<string, string>} */ ({ response_s: "response_keys", strength: "strength_keys" });
+const MOTION = ["response_s", "strength"];
 const EASES = [{ value: "smooth", label: "glide to the next" }, { value: "even", label: "evenly to the next" }, { value: "hold", label: "stay until the next" }];
 export const CORNERS = Array.from({ length: 8 }, (_, i) => `corner_${i + 1}`);
 
 /** @param {import("./parts.js").Parts} _parts @returns {any} */
 export const keying = (_parts) => ({
   eases: EASES,
+  /** The part of the treatment that a figure belongs to. @param {string} name */
+  partOf(name) {
+    return MOTION.includes(name) ? this.t.motion : this.t.optics;
+  },
   /** @param {string} name @returns {any[]} */
   keys(name) {
-    if (name in MOTION) return this.t.motion[MOTION[name]];
-    const track = this.t.optics.keys.find((/** @type {any} */ found) => found.figure === name);
+    const track = this.partOf(name).keys.find((/** @type {any} */ found) => found.figure === name);
     return track ? track.keys : [];
   },
   /** @param {string} name @param {any[]} keys */
   setKeys(name, keys) {
-    if (name in MOTION) return void (this.t.motion[MOTION[name]] = keys);
-    const others = this.t.optics.keys.filter((/** @type {any} */ found) => found.figure !== name);
-    this.t.optics.keys = keys.length ? [...others, { figure: name, keys }] : others;
+    const part = this.partOf(name);
+    const others = part.keys.filter((/** @type {any} */ found) => found.figure !== name);
+    part.keys = keys.length ? [...others, { figure: name, keys }] : others;
   },
   /** The one value. @param {string} name @returns {number} */
   plainValue(name) {
     const optics = this.t.optics;
-    if (name in MOTION) return this.t.motion[name];
+    if (MOTION.includes(name)) return this.t.motion[name];
     const [what, number] = name.split("_");
     if (what === "corner") return optics.corners[Number(number) - 1];
     if (name.endsWith("_deg")) return optics.turn[name];
@@ -35,7 +38,7 @@ export const keying = (_parts) => ({
   setPlain(name, value) {
     const optics = this.t.optics;
     const [what, number] = name.split("_");
-    if (name in MOTION) this.t.motion[name] = value;
+    if (MOTION.includes(name)) this.t.motion[name] = value;
     else if (what === "corner") optics.corners[Number(number) - 1] = value;
     else if (name.endsWith("_deg")) optics.turn[name] = value;
     else if (what === "coefficient") {
@@ -55,7 +58,7 @@ export const keying = (_parts) => ({
     if (!keys.length) return rounded(this.plainValue(name));
     const here = this.keyHere(name);
     if (here) return here.value;
-    const solved = this.path && (this.path.keyed[name] || this.path.keyed.optics[name]);
+    const solved = this.path && this.path.keyed[name];
     if (!solved) return keys[0].value;
     return rounded(solved[Math.min(Math.max(this.frame - this.path.first, 0), this.path.frames - 1)]);
   },
@@ -76,7 +79,7 @@ export const keying = (_parts) => ({
   /** Keyed figures are set: they can be undone, and are judged by the straightedges. @param {string} name */
   keyed(name) {
     this.settled();
-    if (!(name in MOTION)) this.judgeLens();
+    if (!MOTION.includes(name)) this.judgeLens();
   },
   /** Set or take away the key under the playhead. @param {string} name */
   toggleKey(name) {
@@ -127,8 +130,8 @@ export const keying = (_parts) => ({
   /** Frames with a key, for the strip: those of the stage that is open. @returns {number[]} */
   keyFrames() {
     const { motion, optics } = this.t;
-    const tracks = this.stage === "optics" ? optics.keys.map((/** @type {any} */ track) => track.keys) : [motion.response_keys, motion.strength_keys];
-    return [...new Set(tracks.flat().map((/** @type {any} */ key) => key.frame))];
+    const tracks = (this.stage === "optics" ? optics : motion).keys;
+    return [...new Set(tracks.flatMap((/** @type {any} */ track) => track.keys.map((/** @type {any} */ key) => key.frame)))];
   },
 });
 
