@@ -11,13 +11,14 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.geometry.nowhere import is_nowhere_complex
 from keen_horizon.core.geometry.robust import tukey
 from keen_horizon.core.geometry.similarity import Complex, Floats, as_complex
 from keen_horizon.core.glass.shutter import row_shares
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.motion.matched import analysed_unit, row_medians
 from keen_horizon.core.motion.measurement import Measurement
-from keen_horizon.core.motion.straightened import FURTHEST_PX, FURTHEST_STRETCH
+from keen_horizon.core.motion.straightened import FURTHEST_STRETCH
 
 MOST_POINTS = 60  # of a pair; all of them count, since believing by one similarity drops just the rows that bend
 LEAST_POINTS = 12
@@ -120,7 +121,7 @@ def _straight(stage: OpticsStage, ends: list[Complex], frame: NDArray[np.intp]) 
     flat = [stage.on_flat(frame + end, points) for end, points in enumerate(ends)]
     beside = stage.on_flat(frame, ends[0] + 1)
     stretch = np.abs(beside - flat[0])
-    seen = (stretch < FURTHEST_STRETCH) & (np.maximum(np.abs(flat[0]), np.abs(flat[1])) < FURTHEST_PX)
+    seen = (stretch < FURTHEST_STRETCH) & ~is_nowhere_complex(flat[0]) & ~is_nowhere_complex(flat[1])
     return flat, np.where(seen, 1 / np.maximum(stretch, 1e-9) ** 2, 0.0)
 
 

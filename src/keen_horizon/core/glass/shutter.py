@@ -17,6 +17,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.geometry.nowhere import NOWHERE, is_nowhere
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Floats, as_complex, as_points
 
@@ -26,7 +27,6 @@ SURE = 0.02  # the largest doubt of a readout that is told
 NODES = 9  # rows at which a frame's motion is kept, linear between: 0.02 px off where 3 px vibrate 8 times a second
 FIGURES = 6  # log size, turn (both times the half-diagonal), shift right, shift down, tilt right, tilt down: px each
 LEAST_DEPTH = 0.05  # of a tilted point: what lies further was not seen
-VERY_FAR = 1e9  # px: a point that lies nowhere
 
 
 @dataclass(frozen=True)
@@ -123,8 +123,8 @@ class RowMotion:
     def _settled(self, places: Complex, depth: Floats, shift: Complex, given: Floats) -> Floats:
         seen = depth > LEAST_DEPTH
         moved = as_points(places / np.where(seen, depth, 1.0) + shift + self.size.centre)
-        moved[~seen] = VERY_FAR
-        return np.where(np.abs(given) < VERY_FAR / 10, moved, given)
+        moved[~seen] = NOWHERE
+        return np.where(is_nowhere(given)[:, None], given, moved)
 
     def _at(self, shares: Floats) -> tuple[Complex, Complex, Complex]:
         """Growth and turn as a factor, shift and tilt at `shares` (P,)."""

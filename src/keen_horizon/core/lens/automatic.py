@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.errors import LensError
+from keen_horizon.core.geometry.nowhere import is_nowhere
 from keen_horizon.core.geometry.picture import Size, resized, transform
 from keen_horizon.core.lens.edges import long_edges
 from keen_horizon.core.lens.lens import Lens
@@ -147,8 +148,9 @@ def _spread(edges: list[Edge], lens: Lens, size: Size) -> float:
     across, down = (np.linspace(0.05, 0.95, 9) * side for side in (size.width, size.height))
     x, y = np.meshgrid(across, down)
     source = np.stack([x.ravel(), y.ravel()], -1)
-    seen = source[np.abs(straight := lens.straighten(source, size)).max(1) < 1e5]
-    straight = straight[np.abs(straight).max(1) < 1e5]
+    straight = lens.straighten(source, size)
+    there = ~is_nowhere(straight)
+    seen, straight = source[there], straight[there]
     off = []
     for _ in range(DRAWS):
         drawn = [edges[i].points for i in random.integers(0, len(edges), len(edges))]

@@ -13,13 +13,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.cameras.families import FAMILIES, Family
+from keen_horizon.core.geometry.nowhere import NOWHERE
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, as_complex, as_points
 
 Floats = NDArray[np.float64]
 
 STRAIGHT_REACH = 6.0
-FAR = 1e6
 BEYOND = 1.15  # the table goes on past the frame's corners, so that a mesh over the frame has neighbours
 TABLE = 32768
 FULL_FRAME_HALF_DIAGONAL_MM = 21.633
@@ -62,7 +62,7 @@ class Lens:
         return np.asarray(np.where(inside & (depth > 1e-9), radius / np.maximum(depth, 1e-9), np.inf))
 
     def straighten(self, points: Floats, size: Size) -> Floats:
-        """Source points (N, 2) in the straightened picture; very far away where the lens folds over."""
+        """Source points (N, 2) in the straightened picture; nowhere where the lens folds over."""
         u = self.offsets(as_complex(points), size)
         w = self._undone(u)
         if self.p1 or self.p2:
@@ -71,7 +71,7 @@ class Lens:
         return self.places(w, size)
 
     def bend(self, points: Floats, size: Size) -> Floats:
-        """Points (N, 2) of the straightened picture in the source; far outside where nothing was seen."""
+        """Points (N, 2) of the straightened picture in the source; nowhere where nothing was seen."""
         if self.plain:
             return points
         w = self.offsets(as_complex(points), size)
@@ -96,7 +96,7 @@ class Lens:
 
     def _undone(self, u: Complex) -> Complex:
         radius = np.abs(u)
-        straight = np.minimum(self.straightened_radius(radius), FAR)
+        straight = np.minimum(self.straightened_radius(radius), NOWHERE)
         return np.asarray(u * np.where(radius > 1e-12, straight / np.maximum(radius, 1e-12), 1.0))
 
     def _decentred(self, w: Complex) -> Complex:
@@ -151,7 +151,7 @@ def radial_table(lens: Lens) -> tuple[float, Floats]:
         step = (lens.straightened_radius(found) - wanted) / np.maximum(slope, 1e-3)
         found = np.clip(np.where(np.isfinite(step), found - step, found), 0, radius[-1])
     ratios = np.where(wanted > 0, found / np.where(wanted > 0, wanted, 1.0), 1.0)
-    return reach, np.append(ratios, [FAR, FAR])
+    return reach, np.append(ratios, [NOWHERE, NOWHERE])
 
 
 def fields_of_view(lens: Lens, size: Size, focal: float | None = None) -> tuple[float, float, float] | None:

@@ -60,7 +60,7 @@ class OpticsStage:
         return self.at(frame).matrix
 
     def straighten(self, frame: int, points: Floats) -> Floats:
-        """Source points (N, 2) of a frame in the straightened frame; very far away where the lens folds over."""
+        """Source points (N, 2) of a frame in the straightened frame; nowhere where the lens folds over."""
         return self.at(frame).straighten(points)
 
     def each(self, frames: NDArray[np.intp], points: Floats, done: Callable[[LensStage, Floats], Floats]) -> Floats:

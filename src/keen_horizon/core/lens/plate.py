@@ -33,11 +33,11 @@ class Plate:
     size: Size
 
     def to_source(self, points: Floats) -> Floats:
-        """Plate points (N, 2) in the source; far outside where nothing was seen."""
+        """Plate points (N, 2) in the source; nowhere where nothing was seen."""
         return self.stage.points(transform(resized(self.stage.size, self.size), points))
 
     def from_source(self, points: Floats) -> Floats:
-        """Source points (N, 2) on the plate; very far away where the lens folds over."""
+        """Source points (N, 2) on the plate; nowhere where the lens folds over."""
         return transform(resized(self.size, self.stage.size), self.stage.straighten(points))
 
 

@@ -11,14 +11,15 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.geometry.nowhere import NOWHERE, is_nowhere
+
 Floats = NDArray[np.float64]
 
-FURTHEST = 1e5  # half-diagonals; what lies further on the flat picture counts as not seen
 LARGEST_TURN = np.pi / 2 - 1e-6
 
 
 def flat(projection: str, focal: Floats | float, points: Floats) -> Floats:
-    """Points (N, 2) of a projection on the flat picture; very far away where that has no place for them."""
+    """Points (N, 2) of a projection on the flat picture; nowhere where that has no place for them."""
     if projection == "straight":
         return points
     x, y = points.T / focal
@@ -30,11 +31,11 @@ def flat(projection: str, focal: Floats | float, points: Floats) -> Floats:
         square = (x * x + y * y) / 4
         found = np.stack([x, y], -1) / np.where(np.abs(1 - square) < 1e-9, 1e-9, 1 - square)[:, None]
         beyond = square >= 1
-    return np.asarray(np.where(beyond[:, None], np.sign(points) * 2 * FURTHEST, found * np.reshape(focal, (-1, 1))))
+    return np.asarray(np.where(beyond[:, None], np.copysign(NOWHERE, points), found * np.reshape(focal, (-1, 1))))
 
 
 def projected(projection: str, focal: Floats | float, points: Floats) -> Floats:
-    """The reverse of `flat`: points (N, 2) of the flat picture; what is very far away stays so."""
+    """The reverse of `flat`: points (N, 2) of the flat picture; what is nowhere stays so."""
     if projection == "straight":
         return points
     x, y = points.T / focal
@@ -42,5 +43,4 @@ def projected(projection: str, focal: Floats | float, points: Floats) -> Floats:
         found = np.stack([np.arctan(x), y / np.hypot(1.0, x)], -1)
     else:
         found = np.stack([x, y], -1) * (2 / (1 + np.sqrt(1 + x * x + y * y)))[:, None]
-    beyond = np.abs(points).max(1) >= FURTHEST
-    return np.asarray(np.where(beyond[:, None], points, found * np.reshape(focal, (-1, 1))))
+    return np.asarray(np.where(is_nowhere(points)[:, None], points, found * np.reshape(focal, (-1, 1))))

@@ -12,12 +12,13 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.geometry.nowhere import NOWHERE
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Floats, as_complex, as_points
 from keen_horizon.core.lately import kept_lately
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.projection import flat, projected
-from keen_horizon.core.lens.seen import NOWHERE, carried, frame_shares
+from keen_horizon.core.lens.seen import carried, frame_shares
 from keen_horizon.core.lens.straightening import LensStage, seen_border, seen_borders
 
 Projecting = Callable[[str, "Floats | float", Floats], Floats]

@@ -8,24 +8,21 @@ from __future__ import annotations
 
 import numpy as np
 
+from keen_horizon.core.geometry.nowhere import NOWHERE, is_nowhere_complex
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Floats
-from keen_horizon.core.lens.projection import FURTHEST
 from keen_horizon.core.lens.turning import LEAST_DEPTH
-
-FURTHEST_PX = 1e7
-NOWHERE = 1e10
 
 
 def frame_shares(curves: Complex, size: Size) -> Floats:
     """How large a frame may be about the origin (N,) before it meets each curve (N, M), px: 1 for its own border.
 
-    Curves are broken where a point lies very far away. Between two points that is least at one of them, or where the
+    Curves are broken where a point is nowhere. Between two points that is least at one of them, or where the
     frame's corner meets their line.
     """
     x, y = curves.real * (2 / size.width), curves.imag * (2 / size.height)
     shares = np.maximum(np.abs(x), np.abs(y))
-    far = shares >= FURTHEST
+    far = is_nowhere_complex(curves)
     least: Floats = shares.min(1, initial=np.inf)
     for height in (x - y, x + y):
         below = height < 0
@@ -41,9 +38,9 @@ def frame_shares(curves: Complex, size: Size) -> Floats:
 
 
 def carried(curves: Complex, planes: Floats) -> Complex:
-    """Curves (N or 1, M) through planes (N, 3, 3) -> (N, M); very far away what goes behind or was there."""
+    """Curves (N or 1, M) through planes (N, 3, 3) -> (N, M); nowhere what goes behind or was so."""
     x, y = curves.real, curves.imag
-    near = np.maximum(np.abs(x), np.abs(y)) < FURTHEST_PX
+    near = ~is_nowhere_complex(curves)
     flat = np.stack([np.where(near, x, 0.0), np.where(near, y, 0.0), near.astype(np.float64)], 1)
     across, down, depth = np.moveaxis(planes @ flat, 1, 0)
     behind = ~(near & (depth > LEAST_DEPTH))

@@ -12,12 +12,13 @@ from functools import cached_property, lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.geometry.nowhere import NOWHERE
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, as_complex
 from keen_horizon.core.glass.shutter import RowMotion
 from keen_horizon.core.lens.lens import Lens, straight_reach
 from keen_horizon.core.lens.projection import flat, projected
-from keen_horizon.core.lens.seen import NOWHERE, frame_shares
+from keen_horizon.core.lens.seen import frame_shares
 from keen_horizon.core.lens.turning import through
 
 Floats = NDArray[np.float64]
@@ -59,7 +60,7 @@ class View:
         return points if self.plane == NO_TURN else through(self.matrix, points)
 
     def from_flat(self, points: Floats) -> Floats:
-        """The reverse of `to_flat`; what is very far away stays so."""
+        """The reverse of `to_flat`; what is nowhere stays so."""
         flat_points = (
             points if self.plane == NO_TURN else through(np.asarray(np.linalg.inv(self.matrix), np.float64), points)
         )
@@ -91,7 +92,7 @@ class LensStage:
         return places
 
     def straighten(self, points: Floats) -> Floats:
-        """Source points (N, 2) in the straightened frame; very far away where the lens folds over."""
+        """Source points (N, 2) in the straightened frame; nowhere where the lens folds over."""
         return self.shown(self.at_middle_row(points, self.lens.straighten(points, self.size)))
 
     def shown(self, straight: Floats) -> Floats:
@@ -170,7 +171,7 @@ def fill_step(lens: Lens, size: Size, view: View = View()) -> float:
 def seen_border(stage: LensStage, step: int = BORDER_STEP) -> Complex:
     """The border (M,) of what was seen, in the straightened picture, px from its middle.
 
-    It is the source's border and the circle up to which the lens can be undone; very far away points break it.
+    It is the source's border and the circle up to which the lens can be undone; points that are nowhere break it.
     """
     of = 0 if stage.rows is None else stage.rows.of
     return np.asarray(seen_borders(stage, np.atleast_1d(of), step)[0])
@@ -208,15 +209,13 @@ def _straight_border(lens: Lens, size: Size, step: int) -> Floats:
 @lru_cache(maxsize=4096)
 def keep_step(lens: Lens, size: Size, view: View = View()) -> float:
     """The smallest step that shows all of the source that can be straightened, four at most."""
-    stage = LensStage(lens, size, 1.0, view)
     border = lens.straighten(size.border(step=4), size)
     reach = straight_reach(lens) * size.half_diagonal
     middle = np.array([size.centre.real, size.centre.imag])
     far = np.hypot(*(border - middle).T)
     within = (border - middle) * np.minimum(1.0, reach / np.maximum(far, 1e-9))[:, None] / size.half_diagonal
     seen = view.from_flat(within) * size.half_diagonal + middle
-    shares = _shares(np.concatenate([seen, _rim(stage)]) if np.isinf(far).any() else seen, size)
-    return float(min(WIDEST, shares.max() * SAFETY))
+    return float(min(WIDEST, _shares(seen, size).max() * SAFETY))
 
 
 def _rim(stage: LensStage) -> Floats:

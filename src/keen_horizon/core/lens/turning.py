@@ -13,8 +13,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import least_squares
 
+from keen_horizon.core.geometry.nowhere import NOWHERE, is_nowhere
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.lens.projection import FURTHEST
 
 Floats = NDArray[np.float64]
 
@@ -84,12 +84,12 @@ def horizon_turn(lines: Sequence[Floats], focal: float) -> tuple[float, float]:
 
 
 def through(plane: Floats, points: Floats) -> Floats:
-    """Points (N, 2) through a plane; very far away where it sends them behind the picture, or where they were."""
+    """Points (N, 2) through a plane; nowhere where it sends them behind the picture, or where they were so."""
     mapped = points @ plane[:2, :2].T + plane[:2, 2]
     depth = points @ plane[2, :2] + plane[2, 2]
     behind = depth <= LEAST_DEPTH
-    found = np.where(behind[:, None], 10 * FURTHEST * np.sign(mapped), mapped / np.where(behind, 1.0, depth)[:, None])
-    return np.asarray(np.where((np.abs(points).max(1) >= FURTHEST)[:, None], points, found))
+    found = np.where(behind[:, None], np.copysign(NOWHERE, mapped), mapped / np.where(behind, 1.0, depth)[:, None])
+    return np.asarray(np.where(is_nowhere(points)[:, None], points, found))
 
 
 def settled(plane: Floats) -> Floats:

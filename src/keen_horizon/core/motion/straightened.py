@@ -12,6 +12,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.geometry.nowhere import is_nowhere_complex
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Floats, Similarities, as_complex, as_points
 from keen_horizon.core.geometry.tilt import fit_tilts, tilted
@@ -33,7 +34,6 @@ from keen_horizon.core.motion.robust import MINIMUM_INLIERS
 ROUNDS = 4
 FURTHEST_STRETCH = 8.0
 LEAST_STRETCH = 0.05  # a projection pulls its rim together: what lies there must not outvote all else
-FURTHEST_PX = 1e5
 TURNING_SPREAD = 2e-4  # 1/px at 640 wide: turning tilts a straightened picture far more than shake a bent one
 
 
@@ -72,7 +72,7 @@ def _through(stage: OpticsStage, points: MatchedPoints, first: int) -> tuple[Com
     beside, _ = _straight(stage, here, source + (1.0, 0.0))
     later, _ = _straight(stage, points.numbers(1) + first, as_points(points.target[points.there]))
     stretch = np.abs(beside - straight) * step
-    told = (stretch < FURTHEST_STRETCH) & (np.maximum(np.abs(straight), np.abs(later)) < FURTHEST_PX)
+    told = (stretch < FURTHEST_STRETCH) & ~is_nowhere_complex(straight) & ~is_nowhere_complex(later)
     trust = np.where(told, 1 / np.maximum(stretch, LEAST_STRETCH) ** 2, 0.0)
     return points.table(straight), points.table(later), points.table(trust)
 
