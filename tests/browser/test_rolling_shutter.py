@@ -15,7 +15,7 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.glass.shutter import NODES, RowMotion
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.straightening import lens_stage
-from keen_horizon.operations.optics import drawn_optics
+from keen_horizon.core.mapping.drawn import drawn_optics
 from keen_horizon.simulator.film import write_pictures
 from keen_horizon.simulator.plane import hand_shake, read_row_by_row
 

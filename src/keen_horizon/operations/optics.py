@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import base64
-import hashlib
-import json
 from typing import Any
 
 import numpy as np
@@ -13,13 +10,10 @@ from sqlalchemy.orm import Session
 
 from keen_horizon.core.errors import RangeError
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.glass.shutter import RowMotion
-from keen_horizon.core.lately import kept_lately
 from keen_horizon.core.lens.doubt import doubt
-from keen_horizon.core.lens.lens import Lens, equivalent_focal_length, fields_of_view, radial_table
-from keen_horizon.core.lens.over_time import OpticsStage, at_frame, focal_of, lens_of, lens_settings
+from keen_horizon.core.lens.lens import Lens
+from keen_horizon.core.lens.over_time import at_frame, focal_of, lens_of, lens_settings
 from keen_horizon.core.lens.straightedges import fit_lens, judged
-from keen_horizon.core.lens.straightening import LensStage
 from keen_horizon.core.lens.turning import corners_of, horizon_turn, through, turned_camera
 from keen_horizon.core.treatment.optics import MOST_MOVED, LensFamily, LensSettings, Optics, Straightedge
 from keen_horizon.core.treatment.parts import LevelLine
@@ -30,60 +24,7 @@ from keen_horizon.store.models import Clip
 
 Floats = NDArray[np.float64]
 
-DRAWN_TABLE = 2048
-DRAWN_TABLE_EACH = 512  # where every frame has one
-MOST_DRAWN = 1200  # stages; of a longer range every so many frames have one
 USED_FROM = 3
-
-
-@kept_lately
-def drawn_optics(optics: OpticsStage) -> dict[str, Any]:
-    """What a viewer needs to bend as the renderer does: one stage for every `every` frames, and how the rows of each
-    moved. And figures to show, and a name that is the same for the same.
-    """
-    every = -(-len(optics.stages) // MOST_DRAWN)
-    shown = optics.stages[::every]
-    table = DRAWN_TABLE if len(optics.stages) == 1 else DRAWN_TABLE_EACH
-    drawn = {
-        "every": every,
-        "stages": [_drawn(stage, table) for stage in shown],
-        "rows": _drawn_rows(optics.rows),
-        "kept_area": optics.kept_area(),
-    }
-    return drawn | {"name": hashlib.sha256(json.dumps(drawn).encode()).hexdigest()[:16]}
-
-
-def _drawn_rows(rows: RowMotion | None) -> dict[str, Any] | None:
-    """See `RowMotion.lowered`; `figures` are float32 in base64, frame by frame."""
-    if rows is None:
-        return None
-    return {"turns": rows.turns % 4, "figures": _packed(rows.lowered())}
-
-
-def _packed(values: Floats) -> str:
-    return base64.b64encode(values.astype("<f4").tobytes()).decode()
-
-
-def _drawn(stage: LensStage, table: int) -> dict[str, Any]:
-    """See core.lens.lens and core.lens.straightening for the terms; `ratios` are float32 in base64."""
-    lens, size = stage.lens, stage.size
-    reach, ratios = radial_table(lens)
-    places = np.linspace(0, len(ratios) - 3, table)
-    drawn = np.interp(places, np.arange(len(ratios)), ratios)
-    fields = fields_of_view(lens, size)
-    return {
-        "reach": reach,
-        "ratios": _packed(drawn),
-        "step": stage.step,
-        "squeeze": lens.squeeze,
-        "centre": [lens.centre.real, lens.centre.imag],
-        "decentring": [lens.p1, lens.p2],
-        "plane": list(stage.view.plane),
-        "projection": stage.view.projection,
-        "focal": stage.view.focal,
-        "fields_of_view": fields,
-        "equivalent_mm": equivalent_focal_length(fields[2]) if fields and fields[2] < 179 else None,
-    }
 
 
 def found_lens(

@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 from keen_horizon.core.geometry.similarity import as_points
 from keen_horizon.core.glass.shutter import Readout
 from keen_horizon.core.keyframes import figures_over
+from keen_horizon.core.mapping.drawn import drawn_optics, drawn_path
 from keen_horizon.core.mapping.output import OutputFrame, output_frame
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.measurement import Measurement
@@ -33,7 +34,6 @@ from keen_horizon.operations.material import (
     clip_measurement,
     clip_pins,
 )
-from keen_horizon.operations.optics import drawn_optics
 from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Clip
 
@@ -100,19 +100,7 @@ class Solution:
             "wanted_zoom": _rounded(self.path.wanted_zoom, 5),
             "zoom": _rounded(self.path.zoom, 5),
             "gap_area": _rounded(open_areas(self.path), 5),
-            "src_from_out": _rows(self.path.drawn_matrices()),
-            "turned": _rows(self.path.drawn_turns()) if self.path.projected else None,
-            "lending": self._lending(),
-        }
-
-    def _lending(self) -> dict[str, Any] | None:
-        """Where frames stood, so that the viewer can borrow from those it has just shown."""
-        if self.path.borrowed is None:
-            return None
-        return {
-            "reach": max(self.path.borrowed.offsets),
-            "reference_from_src": _poses(self.path.drawn_poses()),
-            "growth": _rounded(np.exp(self.path.measured.growth), 9),
+            **drawn_path(self.path),
         }
 
 
@@ -180,17 +168,3 @@ def smallest_zoom_of(question: Question, shake_percent: float) -> TradePoint:
 
 def _rounded(values: Any, digits: int) -> Any:
     return values.round(digits).tolist()
-
-
-def _rows(matrices: Any) -> Any:
-    """Matrices (N, 3, 3) as rows of nine; the small last row keeps its digits."""
-    rows = matrices.reshape(len(matrices), 9) / matrices[:, 2:, 2]
-    rows[:, :6] = rows[:, :6].round(8)
-    rows[:, 6:] = rows[:, 6:].round(12)
-    return rows.tolist()
-
-
-def _poses(matrices: Any) -> Any:
-    """Matrices (N, 3, 3) as rows of nine, each known up to a factor above 0: a camera may have turned right round."""
-    rows = matrices.reshape(len(matrices), 9)
-    return (rows / np.linalg.norm(rows, axis=1, keepdims=True)).round(14).tolist()

@@ -105,32 +105,6 @@ class CameraPath:
         """src_from_out (N, 3, 3) in pixels of the display size, on the flat picture."""
         return recentred(self.centred_matrices(), self.size)
 
-    def drawn_matrices(self) -> Floats:
-        """What comes before a projection (N, 3, 3), pixels: all of it, or the window alone, see `projected`."""
-        return recentred(self.windows(), self.size) if self.projected else self.matrices()
-
-    def drawn_turns(self) -> Floats:
-        """What comes after one (N, 3, 3), half-diagonals of the flat picture at the source's scale."""
-        scale = self._scale()
-        return np.asarray(scale @ self.planes @ np.linalg.inv(scale))
-
-    def drawn_poses(self) -> Floats:
-        """reference_from_src (N, 3, 3) for lending, up to a factor: of the unit of `drawn_turns`, else of pixels."""
-        poses = self.measured.from_px()
-        if self.projected:
-            return poses @ np.linalg.inv(self._scale())
-        move = np.array([[1, 0, -self.size.centre.real], [0, 1, -self.size.centre.imag], [0, 0, 1]])
-        return np.asarray(poses @ move)
-
-    def _scale(self) -> Floats:
-        """From px to half-diagonals of the flat picture at the source's scale (N, 3, 3)."""
-        assert self.stage is not None
-        steps = np.array([self.stage.at(self.first + i).step for i in range(len(self))]) / self.size.half_diagonal
-        scale = np.zeros((len(self), 3, 3))
-        scale[:, 0, 0] = scale[:, 1, 1] = steps
-        scale[:, 2, 2] = 1
-        return scale
-
     def out_from_src(self) -> Floats:
         """The planar correction as matrices (N, 3, 3) in pixels of the display size."""
         return np.asarray(np.linalg.inv(self.matrices()), np.float64)
