@@ -1,4 +1,4 @@
-"""The glass of a clip: what the interface draws of a lens, and lenses found by straightedges."""
+"""The glass of a clip: lenses found by straightedges, turns and corners found by what is drawn."""
 
 from __future__ import annotations
 
