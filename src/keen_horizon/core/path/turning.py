@@ -3,7 +3,8 @@
 However wide the lens, a camera that turned by C moved its flat picture by K C inv(K) (Hartley & Zisserman 2004, 8.4),
 so the picture of a steadier camera is had from it without error. The path is the camera's yaw, pitch and roll, and by
 how much the picture grew; each is smoothed like the rest of a path (see `solve`). The window may lie anywhere in what
-the lens saw, also where the straightened frame ends.
+the lens saw, also where the straightened frame ends. A cylinder or stereographic picture is projected from the steadied
+camera, and what other frames lend is seen in their own directions.
 
 A zoom limit binds the window's border in the source's pixels. That is not linear in the angles, so it is solved by
 a sequence of programs, each with the limits as they are near the last path; what then still reaches out is moved in
