@@ -95,12 +95,6 @@ class RowMotion:
         """The same, of which only a `share` (N,) is undone."""
         return replace(self, taken=self.taken * share)
 
-    def furthest(self, index: int) -> float:
-        """The furthest, px, that the rows of a frame moved its corners."""
-        corners = np.tile(self.size.corners(), (NODES, 1))
-        shares = np.repeat(np.linspace(-0.5, 0.5, NODES), 4)
-        return float(np.abs(self.whose(index).read(corners, shares) - corners).max())
-
     def shares(self, points: Floats) -> Floats:
         """Where source points (P, 2) lie between the sensor's first row (-1/2) and its last (1/2); no further."""
         places = as_complex(points) - self.size.centre
