@@ -3,9 +3,10 @@
 Moved as one picture, a frame's two fields come apart into combs; so each field is made a picture of its own first. What
 changes slowly from line to line is taken from the field's own lines, what changes quickly from the fields before and
 after, which keep the missing lines (Martin Weston's three-field filter, with BBC R&D's coefficients as in FFmpeg's
-w3fdif, "complex"). On a shaken film those fields lie elsewhere, so each is laid back first by as many whole pixels and
-lines as the picture moved between the two. Filters that do not do so leave up to twice the fine detail as combs on a
-film of new shake every field, and are wrong by up to twice as much (see `benchmarks/README.md`).
+w3fdif, "complex"). On a shaken film those fields lie elsewhere, so each is laid back first by as far as the picture
+moved between the two: along lines exactly, across them by whole lines, since a field lacks what lies between. Filters
+that do not do so leave up to twice the fine detail as combs on a film of new shake every field, and are wrong by up to
+twice as much (see `benchmarks/README.md`).
 """
 
 from __future__ import annotations
@@ -64,12 +65,14 @@ class _Neighbour:
         lines = self.down / 2
         return max(LEAST_WEIGHT, float(np.cos(np.pi * (lines - round(lines)))) ** 2)
 
-    def laid_back(self, plane: int) -> Plane:
-        """Its lines of one plane, shifted by whole samples and lines to where the other field's picture lies."""
+    def laid_back(self, plane: int) -> Picture:
+        """Its lines of one plane where the other field's picture lies, but for a part of a line."""
         height, width = self.field.picture.planes[0].shape
         rows, columns = self.field.picture.all_planes[plane].shape
         down = round(self.down / 2 * rows / height)
-        return _shifted(self.field.lines(plane), round(self.across * columns / width), down)
+        across = self.across * columns / width
+        lines = _along_rows(self.field.lines(plane), across - round(across))
+        return _shifted(lines, round(across), down)
 
 
 def whole_pictures(stored: Iterable[Stored], reading: Reading) -> Iterator[Stored]:
@@ -167,11 +170,21 @@ def _along_columns(lines: NDArray[Any], taps: NDArray[np.float32], above: int) -
     return summed
 
 
-def _shifted(lines: Plane, across: int, down: int) -> Plane:
+def _along_rows(lines: Plane, part: float) -> Picture:
+    """What lies a `part` of a sample, -0.5 ... 0.5, to the right of each: a sinc of nine samples in a Hann window."""
+    away = np.arange(-4, 5) - part
+    taps = (np.sinc(away) * np.cos(np.pi * away / 9.5) ** 2).astype(np.float32)
+    shifted: Picture = cv2.sepFilter2D(
+        lines, cv2.CV_32F, taps / taps.sum(), np.ones(1, np.float32), borderType=cv2.BORDER_REPLICATE
+    )
+    return shifted
+
+
+def _shifted(lines: Picture, across: int, down: int) -> Picture:
     """What lies `across` samples to the right and `down` lines below each sample; at the border, its last one."""
     height, width = lines.shape
     rows, columns = abs(down), abs(across)
     wider = cv2.copyMakeBorder(lines, rows, rows, columns, columns, cv2.BORDER_REPLICATE)
     top, left = rows + down, columns + across
-    shifted: Plane = wider[top : top + height, left : left + width]
+    shifted: Picture = wider[top : top + height, left : left + width]
     return shifted

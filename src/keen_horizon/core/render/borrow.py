@@ -19,6 +19,7 @@ from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, SamplingMap, den
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Plane
 from keen_horizon.core.path.camera_path import CameraPath
+from keen_horizon.core.render.resample import kept_in_place, resampled
 
 Weights = NDArray[np.float32]
 
@@ -154,10 +155,9 @@ class Lender:
         share = wanted * np.clip((there - 1) / feather, 0, 1).astype(np.float32)
         if share.max() < ENOUGH:
             return None, []
-        values = [
-            cv2.remap(_plane(other, c), *maps, interpolation=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
-            for c in channels
-        ]
+        if source.shape != other.planes[0].shape:
+            maps = kept_in_place(maps)
+        values = [resampled(_plane(other, c), maps, cv2.BORDER_REPLICATE) for c in channels]
         both = (room > 1) & (there > 1)
         matched = [
             value.astype(np.float32)

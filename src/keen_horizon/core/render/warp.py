@@ -25,6 +25,7 @@ from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Plane
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.render.borrow import Lender
+from keen_horizon.core.render.resample import kept_in_place, resampled
 from keen_horizon.core.treatment.document import Treatment
 
 SHARPEN_SIGMA = 1.0
@@ -92,6 +93,8 @@ class Warper:
                 gaps = int(gap_mask(maps, Size(plane.shape[1], plane.shape[0])).sum())
             if i == 0 and self.alpha:
                 alpha = self._coverage(frame, maps)
+            if i == 1 and plane.shape != frame.planes[0].shape:
+                maps = kept_in_place(maps)
             planes.append(self._resample(plane, maps, fill[i], frame.bit_depth))
         if self.lender and gaps:
             covered = [alpha] if alpha is not None else []
@@ -103,10 +106,8 @@ class Warper:
 
     def _resample(self, plane: Plane, maps: Maps, fill: int, depth: int) -> Plane:
         border = cv2.BORDER_CONSTANT if self.gaps_allowed else cv2.BORDER_REPLICATE
-        out = cv2.remap(plane, *maps, interpolation=cv2.INTER_CUBIC, borderMode=border, borderValue=float(fill))
-        if depth > 8:
-            out = np.minimum(out, (1 << depth) - 1)
-        return np.asarray(out)
+        out = resampled(plane, maps, border, float(fill))
+        return np.asarray(np.minimum(out, (1 << depth) - 1)) if depth > 8 else out
 
     def _coverage(self, frame: Frame, maps: Maps) -> Plane | None:
         """How much the picture covers each sample: as stored, and nothing where the map leaves the source.
