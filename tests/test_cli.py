@@ -9,12 +9,16 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from truth import SMALL
 
 from keen_horizon.cli import main
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.core.glass.falloff import Falloff
 from keen_horizon.core.media.probe import probe
 from keen_horizon.simulator.film import write_pictures
+from keen_horizon.simulator.light import darkened
+from keen_horizon.simulator.plane import shaken_pictures
 
 
 def test_measure_then_correct(tmp_path: Path, shaky: tuple[Path, Similarities]) -> None:
@@ -36,6 +40,26 @@ def test_measure_then_correct(tmp_path: Path, shaky: tuple[Path, Similarities]) 
     assert [row["frame"] for row in path] == list(range(90))
     assert abs(np.linalg.det(np.array(path[40]["matrix"])[:2, :2]) - report["zoom"] ** 2) < 0.1
     assert probe(tmp_path / "o.mp4")[0].frames == 90
+
+
+def test_glass_is_measured_or_it_says_why_not(
+    tmp_path: Path, shaky: tuple[Path, Similarities], capsys: pytest.CaptureFixture[str]
+) -> None:
+    poses = shaky[1]
+    far = Similarities(poses.z, poses.t + 140 * np.sin(np.linspace(0, 6, len(poses))))
+    for name, moves in (("pan.mp4", far), ("still.mp4", Similarities.identity(12))):
+        seen = darkened(shaken_pictures(moves, SMALL), SMALL, Falloff((-0.5,)))
+        write_pictures(seen, SMALL, 30, tmp_path / name, quality=16)
+    (tmp_path / "t.json").write_text(json.dumps({"optics": {"falloff": {"coefficients": [0], "amount": 0.8}}}))
+    arguments = ["glass", str(tmp_path / "pan.mp4"), str(tmp_path / "g.json"), "--treatment", str(tmp_path / "t.json")]
+    assert main(arguments) == 0
+    falloff = json.loads((tmp_path / "g.json").read_text())["optics"]["falloff"]
+    assert abs(sum(falloff["coefficients"]) + 0.5) < 0.03
+    assert falloff["amount"] == 0.8
+    assert "c1 ±" in capsys.readouterr().err
+    assert main(["glass", str(tmp_path / "still.mp4"), str(tmp_path / "s.json")]) == 1
+    assert "still.mp4: it does not tell how light falls off" in capsys.readouterr().err
+    assert not (tmp_path / "s.json").exists()
 
 
 def test_path_as_csv(tmp_path: Path, shaky: tuple[Path, Similarities]) -> None:

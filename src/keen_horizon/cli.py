@@ -34,6 +34,7 @@ from keen_horizon.keeping import add_keeping
 from keen_horizon.pipeline.delivery import clip_fates
 from keen_horizon.pipeline.flat_things import follow_clip, plane_csv, plane_document
 from keen_horizon.pipeline.lenses import lens_by_board, lens_by_itself, lens_by_lines
+from keen_horizon.pipeline.light import with_falloff
 from keen_horizon.pipeline.like_source import like_source
 from keen_horizon.pipeline.maps import write_maps
 from keen_horizon.pipeline.measuring import measure_clip
@@ -95,6 +96,12 @@ def _parser() -> argparse.ArgumentParser:
     lens.add_argument("--across", type=int, default=9, help="the board's inner corners, or dots, across")
     lens.add_argument("--down", type=int, default=6, help="the same down")
     lens.set_defaults(run=_lens)
+    glass = commands.add_parser("glass", help="measure how light falls off, and write the treatment with it")
+    glass.add_argument("source", type=Path, metavar="SRC")
+    glass.add_argument("destination", type=Path, metavar="TREATMENT", help="treatment document to write (JSON)")
+    glass.add_argument("--treatment", type=Path, help="treatment document to begin with")
+    glass.add_argument("--measurement", type=Path, help="use a stored measurement instead of measuring the motion")
+    glass.set_defaults(run=_glass)
     plate = commands.add_parser("plate", help="render the straight plate of a clip: its lens alone, nothing lost")
     maps = commands.add_parser("maps", help="write a clip's ST maps, EXR and TIFF, in one ZIP file")
     overlay = commands.add_parser("overlay", help="bend straight-rendered graphics back over a clip's own pixels")
@@ -114,7 +121,7 @@ def _parser() -> argparse.ArgumentParser:
     corners.add_argument("destination", type=Path, metavar="DST")
     corners.add_argument("--treatment", type=Path, required=True, help="treatment document (JSON) with a flat thing")
     corners.set_defaults(run=_corners)
-    for command in (measure, correct, lens, plate, maps, overlay, corners):
+    for command in (measure, correct, lens, glass, plate, maps, overlay, corners):
         command.add_argument("--fields", choices=("as-found", "none", "top", "bottom"), default="as-found",
                              help="which field of interlaced film comes first; none: whole pictures")  # fmt: skip
         command.add_argument("--pictures", choices=("field", "frame"), help="one picture a field, or one a frame")
@@ -197,6 +204,16 @@ def _lens(options: argparse.Namespace) -> None:
         treatment, notes = lens_by_lines(info, treatment)
     else:
         treatment, notes = lens_by_itself(options.source, info, times, treatment, _bar("looking"))
+    _tell(info, notes)
+    _write_json(options.destination, treatment.to_json())
+
+
+def _glass(options: argparse.Namespace) -> None:
+    _check_folders(options.destination)
+    treatment = Treatment.from_json(_read_json(options.treatment) if options.treatment else {})
+    info, times = _probed(options)
+    measurement = _measurement(options, info, times, treatment)
+    treatment, notes = with_falloff(options.source, info, times, measurement, treatment, _bar("measuring the light"))
     _tell(info, notes)
     _write_json(options.destination, treatment.to_json())
 

@@ -39,6 +39,7 @@ class Sought:
 
 MOTION = Sought("measure")
 LENS = Sought("lens")
+FALLOFF = Sought("falloff")
 
 
 def the_pin(point: PinPoint) -> Sought:

@@ -12,6 +12,7 @@ from keen_horizon.core.geometry.similarity import as_points
 from keen_horizon.core.glass.shutter import Readout
 from keen_horizon.core.keyframes import figures_over
 from keen_horizon.core.mapping.drawn import drawn_optics, drawn_path
+from keen_horizon.core.mapping.light import drawn_light
 from keen_horizon.core.mapping.output import OutputFrame, output_frame
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.measurement import Measurement
@@ -49,6 +50,7 @@ class Solution:
     pins: tuple[PinTrack, ...]
     notes: tuple[str, ...]
     optics: Optics
+    transfer: int
     flat: PlaneTrack | None
     readout: Readout
     measured: bool
@@ -73,6 +75,7 @@ class Solution:
             "notes": self.notes,
             "measured": self.measured,
             "readout": self.readout.to_json(),
+            "light": drawn_light(self.optics.falloff, self.transfer, self.path.size),
             "lens": {"name": known} if lens and lens["name"] == known else lens,
             "output": [self.output.size.width, self.output.size.height],
             "sharpen": suggested_sharpening(1 / figures.sharpness),
@@ -113,7 +116,8 @@ def clip_path(session: Session, files: FileStore, clip: Clip, treatment: Treatme
 def shown_treatment(session: Session, clip: Clip, treatment: Treatment) -> Treatment:
     """What can be shown of a treatment: its optics, with the motion as shot, before any motion is measured."""
     first, last = treatment.frames(clip_info(clip).frames)
-    told = treatment.optics.active or treatment.optics.flat is not None
+    optics = treatment.optics
+    told = optics.active or optics.flat is not None or optics.falloff is not None
     if not told or covering(session, clip, MOTION, first, last) is not None:
         return treatment
     return treatment.model_copy(update={"motion": treatment.motion.model_copy(update={"intent": None})})
@@ -151,7 +155,8 @@ def solution_of(question: Question) -> Solution:
     return Solution(
         path=path, rate=info.rate, output=output_frame(path, treatment, info.coded, info.pixel_aspect),
         motion=treatment.motion, pins=question.pins, notes=solution_notes(measurement, treatment),
-        optics=treatment.optics, flat=question.flat, readout=measurement.readout, measured=question.measured,
+        optics=treatment.optics, transfer=info.carried.transfer, flat=question.flat,
+        readout=measurement.readout, measured=question.measured,
     )  # fmt: skip
 
 

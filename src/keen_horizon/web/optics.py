@@ -109,6 +109,14 @@ def find_lens_by_itself(clip_id: int) -> Response:
         return jsonify(work=work_json(treating.request_lens(session, find(session, Clip, clip_id), treatment)))
 
 
+@blueprint.post("/clips/<int:clip_id>/falloff")
+def measure_falloff(clip_id: int) -> Response:
+    """Measure the clip's fall-off in the background; what was found comes with the clip."""
+    treatment = posted_treatment()
+    with services().session() as session:
+        return jsonify(work=work_json(treating.request_falloff(session, find(session, Clip, clip_id), treatment)))
+
+
 @blueprint.post("/clips/<int:clip_id>/<any(plates, maps):what>")
 def render_for_others(clip_id: int, what: str) -> Response:
     """Queue the straight plate, or the ST maps, of a treatment's lens; maps of a keyed one are of a `frame`."""

@@ -142,7 +142,12 @@ def optics_stage(optics: Optics, size: Size, first: int = 0, last: int = 0) -> O
     """
     if not optics.active:
         return None
-    return _stages(optics.model_copy(update={"straightedges": (), "world_lines": (), "flat": None}), size, first, last)
+    return _stages(
+        optics.model_copy(update={"straightedges": (), "world_lines": (), "flat": None, "falloff": None}),
+        size,
+        first,
+        last,
+    )
 
 
 def enlargement(optics: Optics, size: Size, first: int = 0, last: int = 0) -> float:

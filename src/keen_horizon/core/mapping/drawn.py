@@ -5,7 +5,6 @@ What a viewer does with them is the sampling map (see `sampling`): matrix, proje
 
 from __future__ import annotations
 
-import base64
 import hashlib
 import json
 from typing import Any
@@ -18,6 +17,7 @@ from keen_horizon.core.lately import kept_lately
 from keen_horizon.core.lens.lens import equivalent_focal_length, fields_of_view, radial_table
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.straightening import LensStage
+from keen_horizon.core.mapping.packed import packed
 from keen_horizon.core.path.camera_path import CameraPath, recentred
 
 Floats = NDArray[np.float64]
@@ -104,11 +104,7 @@ def _drawn_rows(rows: RowMotion | None) -> dict[str, Any] | None:
     """See `RowMotion.lowered`; `figures` are float32 in base64, frame by frame."""
     if rows is None:
         return None
-    return {"turns": rows.turns % 4, "figures": _packed(rows.lowered())}
-
-
-def _packed(values: Floats) -> str:
-    return base64.b64encode(values.astype("<f4").tobytes()).decode()
+    return {"turns": rows.turns % 4, "figures": packed(rows.lowered())}
 
 
 def _drawn(stage: LensStage, table: int) -> dict[str, Any]:
@@ -120,7 +116,7 @@ def _drawn(stage: LensStage, table: int) -> dict[str, Any]:
     fields = fields_of_view(lens, size)
     return {
         "reach": reach,
-        "ratios": _packed(drawn),
+        "ratios": packed(drawn),
         "step": stage.step,
         "squeeze": lens.squeeze,
         "centre": [lens.centre.real, lens.centre.imag],

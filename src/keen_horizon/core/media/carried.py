@@ -84,7 +84,8 @@ class Light:
 @dataclass(frozen=True, kw_only=True)
 class Carried:
     """Everything beside the pictures. `timecode` is that of the first stored frame; `others` names streams that have
-    no place in a render; `bit_rate` is the pictures' own, bits a second.
+    no place in a render; `bit_rate` is the pictures' own, bits a second; `transfer` what they say of theirs (ITU-T
+    H.273, table 3; 2: nothing).
     """
 
     container: str = ""
@@ -94,6 +95,7 @@ class Carried:
     timecode: str | None = None
     tags: dict[str, str] = field(default_factory=dict)
     light: Light | None = None
+    transfer: int = 2
     dynamic: tuple[str, ...] = ()
     others: tuple[str, ...] = ()
     alpha: bool = False
@@ -137,6 +139,7 @@ def carried_by(path: Path, container: Any, first: Any, alpha: bool) -> Carried:
         timecode=_timecode(container, first),
         tags=_tags(path, container),
         light=light,
+        transfer=int(first.color_trc),
         dynamic=dynamic,
         others=_others(container),
         alpha=alpha,

@@ -29,12 +29,18 @@ def values_of(colour: str, depth: int, tags: Tags) -> tuple[int, int, int]:
     return round((16 + 219 * y) * unit), round((128 + 224 * u) * unit), round((128 + 224 * v) * unit)
 
 
+def code_range(depth: int, tags: Tags | None) -> tuple[float, float, float]:
+    """The code of black, and the range of luma's codes and of chroma's (ITU-T H.273, 8.3)."""
+    unit, top = float(1 << (depth - 8)), float((1 << depth) - 1)
+    full = tags is not None and tags.range == 2
+    return (0.0, top, top) if full else (16 * unit, 219 * unit, 224 * unit)
+
+
 def rgb_of(y: Plane, u: Plane, v: Plane, depth: int, tags: Tags | None) -> NDArray[np.float32]:
     """Planes of one size as R, G, B (rows, columns, 3), 0 ... 1 (ITU-T H.273, 8.3)."""
     kr, kb = luma_weights(tags) if tags else _BT601
-    unit, top = float(1 << (depth - 8)), float((1 << depth) - 1)
-    full = tags is not None and tags.range == 2
-    black, of_luma, of_chroma = (0.0, top, top) if full else (16 * unit, 219 * unit, 224 * unit)
+    unit = float(1 << (depth - 8))
+    black, of_luma, of_chroma = code_range(depth, tags)
     luma = (y.astype(np.float32) - np.float32(black)) / np.float32(of_luma)
     blue, red = ((plane.astype(np.float32) - np.float32(128 * unit)) / np.float32(of_chroma) for plane in (u, v))
     r = luma + np.float32(2 * (1 - kr)) * red

@@ -266,7 +266,7 @@ def _probed_pictures(path: Path, asked: Asked) -> tuple[ClipInfo, NDArray[np.flo
         reading=Reading(rate=rate),
         asked=asked,
         scan=Scan(rate_taken=wanted is None and pictures.rate is None, missing=pictures.frames - len(pictures.numbers)),
-        carried=Carried(container=NUMBERED, alpha=clear),
+        carried=Carried(container=NUMBERED, alpha=clear, transfer=pictures.transfer),
     )
     return info, times
 

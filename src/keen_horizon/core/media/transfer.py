@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -51,3 +53,51 @@ def _pq(v: Values) -> Values:
 def _hlg(v: Values) -> Values:
     a, b, c = 0.17883277, 0.28466892, 0.55991073
     return np.where(v <= 0.5, v**2 / 3, (np.exp((v - c) / a) + b) / 12).astype(np.float32)
+
+
+def coded(light: Values, transfer: int) -> Values:
+    """The coded values (0 ... 1) of linear light: undoes `linear`."""
+    v = np.maximum(light, 0)
+    if transfer == 8:
+        return np.asarray(v, np.float32)
+    if transfer == 13:
+        return coded_srgb(v)
+    if transfer in (4, 5):
+        return np.asarray(v ** (1 / (2.2 if transfer == 4 else 2.8)), np.float32)
+    if transfer == 16:
+        root = v ** (2610 / 16384)
+        c1, c2, c3 = 3424 / 4096, 2413 / 4096 * 32, 2392 / 4096 * 32
+        return np.asarray(((c1 + c2 * root) / (1 + c3 * root)) ** (2523 / 4096 * 128), np.float32)
+    if transfer == 18:
+        a, b, c = 0.17883277, 0.28466892, 0.55991073
+        bright = a * np.log(np.maximum(12 * v - b, 1e-6)) + c
+        return np.where(v <= 1 / 12, np.sqrt(3 * v), bright).astype(np.float32)
+    return np.where(v < 0.018, 4.5 * v, 1.099 * np.maximum(v, 1e-9) ** 0.45 - 0.099).astype(np.float32)
+
+
+@dataclass(frozen=True)
+class PowerLaw:
+    """A transfer whose coded value plus `offset` goes as light to the power `exponent`, from the coded value `toe` on.
+
+    Below it, coded values go about as light does. So light that is multiplied by g turns a coded value v into
+    (v + offset) g^exponent - offset; and what is so for R, G and B is so for luma, and for colour differences without
+    the offset.
+    """
+
+    offset: float
+    exponent: float
+    toe: float
+
+
+_BT709 = PowerLaw(0.099, 0.45, 0.081)
+_POWER_LAWS = {
+    4: PowerLaw(0.0, 1 / 2.2, 0.0),
+    5: PowerLaw(0.0, 1 / 2.8, 0.0),
+    8: PowerLaw(0.0, 1.0, 0.0),
+    13: PowerLaw(0.055, 1 / 2.4, 0.04045),
+}
+
+
+def power_law(transfer: int) -> PowerLaw | None:
+    """The power law of a transfer; None for PQ and HLG, which have none."""
+    return None if transfer in (16, 18) else _POWER_LAWS.get(transfer, _BT709)

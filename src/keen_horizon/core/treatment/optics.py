@@ -16,6 +16,9 @@ LensFamily = Literal["division", "inverse", "polynomial", "equidistant", "equiso
 Corner = tuple[Coordinate, Coordinate]
 
 MOST_MOVED = FIGURES["corner_1"].high  # of the frame's side
+MOST_FALLOFF = 10.0  # of a coefficient: r^6 may take back what r^4 gave
+MOST_STOPS = 6.0
+Transfer = Literal["bt709", "srgb", "linear", "pq", "hlg"]
 SHORTEST_FOCAL, LONGEST_FOCAL = 0.05, 100.0  # half-diagonals
 
 
@@ -95,6 +98,28 @@ class CameraTurn(Part):
     yaw_deg: float = FIGURES["yaw_deg"].field(0.0)
 
 
+class FalloffSettings(Part):
+    """Light that falls off towards the corners: see `core.glass.falloff`; radii and the centre in half-diagonals.
+
+    `amount` is the share that is undone, `lift_limit_stops` the most that anything is lifted. `transfer` stands in for
+    what the file says of its own.
+    """
+
+    coefficients: tuple[float, ...] = Field(min_length=1, max_length=3)
+    centre_x: float = FIGURES["centre_x"].field(0.0)
+    centre_y: float = FIGURES["centre_y"].field(0.0)
+    amount: float = Field(default=1.0, ge=0.0, le=1.0)
+    lift_limit_stops: float = Field(default=2.0, ge=0.0, le=MOST_STOPS)
+    transfer: Transfer | None = None
+    dead_radius: None = None
+
+    @model_validator(mode="after")
+    def _sound(self) -> FalloffSettings:
+        if any(abs(c) > MOST_FALLOFF for c in self.coefficients):
+            raise ValueError(f"coefficients of the fall-off lie between {-MOST_FALLOFF:g} and {MOST_FALLOFF:g}")
+        return self
+
+
 class Optics(Part):
     """Corrections of the glass, and how the straightened picture is looked at.
 
@@ -115,7 +140,7 @@ class Optics(Part):
     zoom: Literal["one", "each frame"] = "one"
     keys: tuple[OpticsKeys, ...] = Field(default=(), max_length=MOST_KEYS)
     flat: FlatThing | None = None
-    falloff: None = None
+    falloff: FalloffSettings | None = None
     fringe: None = None
 
     @model_validator(mode="after")

@@ -20,10 +20,11 @@ from keen_horizon.core.treatment.motion import PinPoint
 from keen_horizon.core.treatment.optics import Optics
 from keen_horizon.jobs.kinds.material import Material, checked_digest, ranged_material
 from keen_horizon.jobs.progress import Progress
-from keen_horizon.operations.findings import MOTION, Sought, covering, keep_finding
+from keen_horizon.operations.findings import FALLOFF, LENS, MOTION, Sought, covering, keep_finding
 from keen_horizon.operations.optics import told
 from keen_horizon.pipeline.finding import find_clip_lens
 from keen_horizon.pipeline.flat_things import follow_clip
+from keen_horizon.pipeline.light import measure_falloff
 from keen_horizon.pipeline.measuring import measure_clip
 from keen_horizon.pipeline.pinning import mark_key, pin_clip
 from keen_horizon.store.database import transaction
@@ -36,13 +37,18 @@ Saving = Callable[[Path], None]
 
 @dataclass(frozen=True)
 class Search:
-    """What a search starts from: `checkpoint` names a file to go on from, `carrier` is what the motion tells."""
+    """What a search starts from: `checkpoint` names a file to go on from, `motion` is what was measured of it."""
 
     material: Material
     details: Facts
     progress: Progress
     checkpoint: Path
-    carrier: Carrier | None
+    motion: Measurement | None
+
+    @property
+    def carrier(self) -> Carrier | None:
+        """What carries over stretches where nothing is seen, if the range was measured."""
+        return None if self.motion is None else Carrier.by(self.motion)
 
 
 @dataclass(frozen=True)
@@ -54,7 +60,7 @@ class Found:
 
 
 def finding(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
-    """Look for what the work is for, unless that was found; a lens is looked for anew."""
+    """Look for what the work is for, unless that was found; what the clip shows of its glass is looked for anew."""
     sought = Sought.of(work)
     stem = f"{work.kind}-{work.clip_id if sought == MOTION else work.id}-{work.first}-{work.last}"
     with transaction(engine) as session:
@@ -62,9 +68,9 @@ def finding(engine: Engine, files: FileStore, work: Work, progress: Progress) ->
         clip = session.get_one(Clip, work.clip_id)
         checkpoint = files.work_path(f"{stem}-{(clip.digest or '')[:16]}.checkpoint")
         known = covering(session, clip, sought, material.first, material.last)
-        carrier = None if sought == MOTION else _carrier(session, files, clip, material)
-    if known is None or sought.kind == "lens":
-        found = SEARCHES[sought.kind](Search(material, work.details or {}, progress, checkpoint, carrier))
+        motion = None if sought == MOTION else _motion_of(session, files, clip, material)
+    if known is None or sought in LOOKED_FOR_ANEW:
+        found = SEARCHES[sought.kind](Search(material, work.details or {}, progress, checkpoint, motion))
         result = files.work_path(f"{stem}.npz")
         if found.save is not None:
             found.save(result)
@@ -109,10 +115,21 @@ def _lens(search: Search) -> Found:
     return Found({"lens": told(found.lens), "straightedges": edges, "confidence": round(found.confidence, 3)})
 
 
-SEARCHES: dict[str, Callable[[Search], Found]] = {"measure": _motion, "pin": _pin, "flat": _flat, "lens": _lens}
+def _falloff(search: Search) -> Found:
+    source, info, times, _, _ = search.material
+    assert search.motion is not None
+    progress = search.progress
+    found = measure_falloff(source, info, times, search.motion, progress.frames, progress.should_stop)
+    return Found(found.to_json())
 
 
-def _carrier(session: Session, files: FileStore, clip: Clip, material: Material) -> Carrier | None:
-    """What carries over stretches where nothing is seen, if the range was measured."""
+SEARCHES: dict[str, Callable[[Search], Found]] = {
+    "measure": _motion, "pin": _pin, "flat": _flat, "lens": _lens, "falloff": _falloff,
+}  # fmt: skip
+LOOKED_FOR_ANEW = (LENS, FALLOFF)
+
+
+def _motion_of(session: Session, files: FileStore, clip: Clip, material: Material) -> Measurement | None:
+    """The motion of the range, if it was measured."""
     row = covering(session, clip, MOTION, material.first, material.last)
-    return None if row is None else Carrier.by(Measurement.load(files.path(row.key or "")))
+    return None if row is None else Measurement.load(files.path(row.key or ""))

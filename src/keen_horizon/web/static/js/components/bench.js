@@ -13,6 +13,7 @@ import { figures } from "./bench/figures.js";
 import { flat } from "./bench/flat.js";
 import { glass } from "./bench/glass.js";
 import { keying } from "./bench/keying.js";
+import { light } from "./bench/light.js";
 import { looking } from "./bench/looking.js";
 import { partsOf } from "./bench/parts.js";
 import { profiling } from "./bench/profiling.js";
@@ -90,6 +91,7 @@ export const bench = () => {
     ...pinching(parts),
     ...aiming(parts),
     ...glass(parts),
+    ...light(parts),
     ...straightedges(parts),
     ...turning(parts),
     ...flat(parts),

@@ -23,6 +23,7 @@ export const PROJECTIONS = /** @type {const} */ ({ straight: 0, cylinder: 1, ste
 
 /** A solved path with its tables as numbers; those that are `known`, by name, did not come again. @param {any} path @param {any} [known] @returns {any} */
 export function unpacked(path, known = null) {
+  if (path.light) path.light.factors = numbers(path.light.factors);
   if (path.lens && known && path.lens.name === known.name) {
     path.lens = known;
     return path;

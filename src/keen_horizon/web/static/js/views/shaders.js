@@ -15,6 +15,7 @@ export const TABLES = 2 + LENDERS; // rows of the shutter's table: before, after
  * @property {boolean} lends frames just shown lend
  * @property {boolean} fine standing pictures are sampled with the renderer's cubic kernel
  * @property {boolean} loupe a round part of the picture, enlarged
+ * @property {boolean} light light that falls off is lifted on either side
  */
 
 /** @param {Parts} parts @returns {string} */
@@ -27,6 +28,7 @@ precision highp int;
 #define LENDS ${Number(parts.lends)}
 #define FINE ${Number(parts.fine)}
 #define LOUPE ${Number(parts.loupe)}
+#define LIGHT ${Number(parts.light)}
 `;
 
 /** @param {Parts} parts @returns {string} */
@@ -159,6 +161,13 @@ in vec4 lent[${LENDERS / 2}];
 #if LOUPE
 uniform vec3 loupe;     // middle and radius, pixels
 #endif
+uniform int first;
+#if LIGHT
+uniform vec2 size;
+uniform sampler2D lifts;  // a row for before, a row for after: factors over the squared radius (see core/mapping/light.py)
+uniform vec4 lightA[2];   // whether there is any; reach; offset; toe
+uniform vec2 lightB[2];   // centre
+#endif
 in vec2 at;
 in vec2 found;
 #if BOTH
@@ -199,13 +208,29 @@ vec3 sampled(vec2 source) {
 vec3 sampled(vec2 source) { return texture(picture, source).rgb; }
 #endif
 
+vec3 lit(int side, vec2 source, vec3 seen) {
+#if LIGHT
+  vec4 a = lightA[side];
+  if (a.x == 0.0) return seen;
+  vec2 away = (source - 0.5) * size / (length(size) / 2.0) - lightB[side];
+  int last = textureSize(lifts, 0).x - 1;
+  float at = min(dot(away, away) / (a.y * a.y), 1.0) * float(last);
+  int i = min(int(at), last - 1);
+  float factor = mix(texelFetch(lifts, ivec2(i, side), 0).r, texelFetch(lifts, ivec2(i + 1, side), 0).r, at - float(i));
+  vec3 bright = (seen + a.z) * factor - a.z;
+  return a.w > 0.0 ? min(bright, seen * (((a.w + a.z) * factor - a.z) / a.w)) : bright;
+#else
+  return seen;
+#endif
+}
+
 vec3 missing() {
 #if LENDS
   if (exactly) return texture(exact, at).rgb;
   for (int i = 0; i < ${LENDERS}; i++) {
     vec2 source = i % 2 == 0 ? lent[i / 2].xy : lent[i / 2].zw;
     if (outside(source)) continue;
-    vec3 seen = texture(recent, vec3(source, float(i))).rgb;
+    vec3 seen = lit(1, source, texture(recent, vec3(source, float(i))).rgb);
     return mark ? mix(seen, vec3(0.91, 0.757, 0.353), 0.45) : seen;
   }
 #endif
@@ -222,12 +247,12 @@ void main() {
   vec2 off = vec2(at.x - line.x, (at.y - 0.5) * pixels.y / pixels.x);
   bool before = dot(off, vec2(cos(line.y), sin(line.y))) < 0.0;
   vec2 source = before ? other : found;
-  seen = outside(source) ? (before ? hatch() : missing()) : sampled(source);
+  seen = outside(source) ? (before ? hatch() : missing()) : lit(before ? 0 : 1, source, sampled(source));
 #elif BOTH
-  seen = outside(found) ? missing() : sampled(found);
-  seen = min(vec3(1.0), 3.0 * abs(seen - (outside(other) ? hatch() : sampled(other))));
+  seen = outside(found) ? missing() : lit(1, found, sampled(found));
+  seen = min(vec3(1.0), 3.0 * abs(seen - (outside(other) ? hatch() : lit(0, other, sampled(other)))));
 #else
-  seen = outside(found) ? missing() : sampled(found);
+  seen = outside(found) ? missing() : lit(first, found, sampled(found));
 #endif
   colour = vec4(seen, 1.0);
 #if LOUPE

@@ -15,9 +15,14 @@ const NOWHERE = [0, 0, -1e6, 0, 0, -1e6, 0, 0, 1]; // a matrix that sends everyt
 const LENT_EVERY = 2; // frames between those that are kept for lending
 export const POWER = 4;
 const LOUPE = 1 / 7; // its radius, of the picture's width
-const UNITS = { picture: 0, recent: 1, exact: 2, ratios: 3, rows: 4 };
+const UNITS = { picture: 0, recent: 1, exact: 2, ratios: 3, rows: 4, lifts: 5 };
 
 /** @typedef {import("../geometry/lens.js").Lens} Lens */
+/**
+ * @typedef {object} Light how coded values are lifted where light falls off: see core/mapping/light.py
+ * @property {Float32Array} factors @property {number} reach @property {[number, number]} centre
+ * @property {number} offset @property {number} toe @property {number} corner_stops
+ */
 /**
  * @typedef {object} Look
  * @property {"before" | "after" | "wipe" | "side" | "difference" | "onion"} mode
@@ -26,7 +31,7 @@ const UNITS = { picture: 0, recent: 1, exact: 2, ratios: 3, rows: 4 };
  * @property {{ place: number, turn: number }} line of the wipe
  * @property {[number, number] | null} loupe its middle, in shares of the picture
  * @property {boolean} fine @property {boolean} mark
- * @property {(Lens | null)[]} lenses of either side
+ * @property {(Lens | null)[]} lenses of either side @property {(Light | null)[]} lights likewise
  * @property {{ first: number, reach: number, reference_from_src: number[][], growth: number[], lensAt: (frame: number) => Lens | null } | null} lending
  */
 /** @typedef {{ x: number, y: number, width: number, height: number }} Box pixels of the canvas, from its lower left */
@@ -50,7 +55,9 @@ function viewer(gl, canvas, video, size) {
   const served = texture(gl, gl.TEXTURE_2D, UNITS.exact, gl.LINEAR);
   const glass = texture(gl, gl.TEXTURE_2D, UNITS.ratios, gl.NEAREST);
   const shutter = texture(gl, gl.TEXTURE_2D, UNITS.rows, gl.NEAREST);
+  const lifts = texture(gl, gl.TEXTURE_2D, UNITS.lifts, gl.NEAREST);
   /** @type {(Float32Array | null)[]} the radial tables that the graphics hold */ let held = [];
+  /** @type {(Light | null)[]} the lights that they hold */ let lit = [];
   let exactly = false;
   /** @type {{ texture: WebGLTexture, matrix: number[], lens: Lens | null }[]} */
   let onion = [];
@@ -100,6 +107,18 @@ function viewer(gl, canvas, video, size) {
     gl.texImage2D(gl.TEXTURE_2D, 0, gl.R32F, wide, 2, 0, gl.RED, gl.FLOAT, new Float32Array(values));
   }
 
+  /** Hand what is lifted to the graphics, where that changed. @param {Built} built @param {Look} look */
+  function lighten({ places }, look) {
+    gl.uniform4fv(places.lightA, look.lights.flatMap((light) => (light ? [1, light.reach, light.offset, light.toe] : [0, 1, 0, 0])));
+    gl.uniform2fv(places.lightB, look.lights.flatMap((light) => (light ? light.centre : [0, 0])));
+    if (lit.length && look.lights.every((light, side) => light === lit[side])) return;
+    lit = look.lights;
+    const wide = Math.max(2, ...lit.map((light) => (light ? light.factors.length : 0)));
+    const values = lit.flatMap((light) => (light ? Array.from(light.factors) : Array(wide).fill(1)));
+    gl.activeTexture(gl.TEXTURE0 + UNITS.lifts);
+    gl.texImage2D(gl.TEXTURE_2D, 0, gl.R32F, wide, 2, 0, gl.RED, gl.FLOAT, new Float32Array(values));
+  }
+
   /** How the rows of both sides, and of every frame that lends, moved. @param {Built} built @param {Look} look */
   function shut({ places }, look) {
     const [before, after] = look.lenses.map((lens) => lens && lens.rows);
@@ -136,12 +155,14 @@ function viewer(gl, canvas, video, size) {
     const lends = look.lending !== null && (kept.length > 0 || exactly) && mode !== "before";
     const built = programFor({
       glass: look.lenses.some(Boolean), sides: mode === "wipe" || mode === "difference" ? mode : "one", lends, fine: look.fine, loupe: loupe !== null,
+      light: look.lights.some(Boolean),
     });
     const { places } = built;
     gl.useProgram(built.program);
     for (const [name, unit] of Object.entries(UNITS)) gl.uniform1i(places[name], unit);
     gl.uniformMatrix3fv(places.matrices, true, new Float32Array([...look.before, ...look.after]));
     if (look.lenses.some(Boolean)) straighten(built, look);
+    if (look.lights.some(Boolean)) lighten(built, look);
     if (lends) {
       if (kept.length) {
         const { before, after } = lenders(look);
@@ -244,7 +265,7 @@ function viewer(gl, canvas, video, size) {
       canvas.height = Math.max(2, Math.round((canvas.width * size.height) / size.width));
     },
     destroy() {
-      for (const made of [current, ring, served, glass, shutter, ...onion.map((skin) => skin.texture)]) gl.deleteTexture(made);
+      for (const made of [current, ring, served, glass, shutter, lifts, ...onion.map((skin) => skin.texture)]) gl.deleteTexture(made);
       onion = [];
       mesh.destroy();
       for (const { program } of programs.values()) gl.deleteProgram(program);

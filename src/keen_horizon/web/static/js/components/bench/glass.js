@@ -34,8 +34,8 @@ export const glass = (parts) => {
       return lens !== null || Object.values(turn).some(Boolean) || corners.some(Boolean) || projection !== "straight" || keys.length > 0;
     },
     lensText() {
-      if (!this.lens()) return this.opticsActive() ? "turned" : "no lens";
-      return FAMILIES[/** @type {keyof typeof FAMILIES} */ (this.lens().family)][0];
+      const lens = this.lens() ? FAMILIES[/** @type {keyof typeof FAMILIES} */ (this.lens().family)][0] : this.opticsActive() ? "turned" : "";
+      return [lens, this.falloff() ? "corners lifted" : ""].filter(Boolean).join(", ") || "no lens";
     },
     lensPrice() {
       return this.opticsActive() && this.path && this.path.lens ? `keeps ${(100 * this.path.lens.kept_area).toFixed(0)} %` : "";

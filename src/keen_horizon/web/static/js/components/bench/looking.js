@@ -126,6 +126,7 @@ export const looking = (parts) => {
         parts.viewer.update({
           mode: this.shown(), before: this.matrixOf(other), after: this.matrix(), frame: this.frame, line: this.wipe,
           loupe: this.loupe ? this.pointer : null, fine: !this.playing, mark: this.markLent, lending, lenses: [this.lensOf(other), this.lensOf(this.path)],
+          lights: [other && other.light, this.path && this.path.light],
         });
       }
       this.drawOver();

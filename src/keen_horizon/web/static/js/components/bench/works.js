@@ -36,6 +36,7 @@ export const works = (parts) => {
       } else this.works.push(work);
       if (work.state !== "done") return;
       if (work.kind === "lens") this.attempt(() => this.refresh().then(() => this.useFound()));
+      else if (work.kind === "falloff") this.attempt(() => this.refresh().then(() => this.foundLight.enough && this.useFoundLight()));
       else if (work.kind === "flat") this.solve();
       else this.refreshSoon();
     },
@@ -49,6 +50,7 @@ export const works = (parts) => {
       this.pinTracks = clip.pins;
       this.renders = clip.renders.reverse();
       this.foundLens = clip.found_lens;
+      this.foundLight = clip.found_falloff;
       if (!this.path) this.solve();
     },
     /** @param {string} kind */

@@ -1,0 +1,90 @@
+"""Fall-off measured on films of photographs, panned by a hand behind known glass, compressed, with drifting exposure.
+
+    .venv/bin/python benchmarks/glass.py PICTURE [PICTURE ...]
+
+Each picture is filmed through each glass, every second film with something that walks through. Says how far the light
+that was told is off over the frame (per cent of the middle's, mean and worst), how far it said that it may be, whether
+it was sure, and how long it took, of measuring the motion.
+"""
+
+from __future__ import annotations
+
+import argparse
+import tempfile
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import cv2
+import numpy as np
+
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.glass.falloff import Falloff
+from keen_horizon.core.media.probe import probe
+from keen_horizon.pipeline.light import measure_falloff
+from keen_horizon.pipeline.measuring import measure_clip
+from keen_horizon.simulator.film import write_pictures
+from keen_horizon.simulator.light import darkened
+
+SIZE, FRAMES, WIDE = Size(960, 540), 120, 1900
+GLASS = {
+    "strong, off-centre": Falloff((-0.6, 0.05), 0.03 - 0.02j),
+    "late": Falloff((-0.1, -0.3, -0.05), -0.03 + 0.04j),
+    "weak": Falloff((-0.1,), 0.02 + 0.05j),
+    "none": Falloff((0.0,)),
+}
+
+
+def film(photograph: np.ndarray, seed: int, walks: bool) -> Iterator[np.ndarray]:
+    """A photograph, panned across by a hand."""
+    random = np.random.default_rng(seed)
+    scale = max(WIDE / photograph.shape[1], 1.4 * SIZE.height / photograph.shape[0])
+    photograph = cv2.resize(photograph, None, fx=scale, fy=scale, interpolation=cv2.INTER_AREA)
+    grain = random.normal(0, 1.2, (SIZE.height, SIZE.width, 3))
+    room = np.array(photograph.shape[1::-1]) - (SIZE.width, SIZE.height)
+    way = np.linspace(-1, 1, FRAMES)
+    shake = 25 * cv2.GaussianBlur(random.normal(size=(FRAMES, 2)), (1, 0), sigmaX=0.1, sigmaY=3)
+    places = room / 2 + shake + 0.4 * room * np.stack([way, np.sin(2 * way)], -1)
+    for number, place in enumerate(places):
+        moved = np.array([[1, 0, -place[0]], [0, 1, -place[1]]])
+        seen = cv2.warpAffine(photograph, moved, (SIZE.width, SIZE.height), borderMode=cv2.BORDER_REFLECT)
+        if walks:
+            left = round(SIZE.width * number / FRAMES)
+            cv2.rectangle(seen, (left, 200), (left + 90, 480), (60, 70, 130), -1)
+        yield np.clip(seen + np.roll(grain, number * 7, 1), 0, 255).astype(np.uint8)
+
+
+def off(one: Falloff, other: Falloff) -> np.ndarray:
+    """How far the light of two differs over the frame."""
+    reach = SIZE.width / (2 * SIZE.half_diagonal), SIZE.height / (2 * SIZE.half_diagonal)
+    x, y = np.meshgrid(*(np.linspace(-side, side, 60) for side in reach))
+    return np.abs(one.gain(one.squares(x, y)) - other.gain(other.squares(x, y)))
+
+
+def main() -> None:
+    """Print a line a film."""
+    parser = argparse.ArgumentParser(description=__doc__.split("\n")[0])
+    parser.add_argument("pictures", nargs="+", type=Path)
+    with tempfile.TemporaryDirectory() as folder:
+        for seed, path in enumerate(parser.parse_args().pictures):
+            for name, glass in GLASS.items():
+                clip = Path(folder) / "clip.mp4"
+                pictures = film(cv2.imread(str(path)), seed, seed % 2 == 1)
+                write_pictures(darkened(pictures, SIZE, glass, 0.1), SIZE, 30, clip, quality=20)
+                info, times = probe(clip)
+                began = time.perf_counter()
+                measurement = measure_clip(clip, info, times, 0, info.frames - 1)
+                between = time.perf_counter()
+                told = measure_falloff(clip, info, times, measurement)
+                share = (time.perf_counter() - between) / (between - began)
+                wrong = 100 * off(told.falloff, glass)
+                print(
+                    f"{path.name}, {name}: off by {wrong.mean():.2f} % mean, {wrong.max():.2f} % worst; said "
+                    f"{100 * told.mean:.2f}, {100 * told.doubt:.2f} %, {'sure' if told.enough else 'not sure'}; "
+                    f"{share:.2f} x measuring",
+                    flush=True,
+                )
+
+
+if __name__ == "__main__":
+    main()

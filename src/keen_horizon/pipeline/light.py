@@ -1,0 +1,130 @@
+"""Measuring a clip's fall-off: frames all over its range, at the places where the measured motion says they are."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.errors import LensError, Stopped
+from keen_horizon.core.finding.falloff import FoundFalloff, Samples, measured_falloff
+from keen_horizon.core.geometry.similarity import as_complex
+from keen_horizon.core.media.colour import code_range
+from keen_horizon.core.media.frames import Frame, read_frames
+from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.media.transfer import power_law
+from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.optics import FalloffSettings
+
+Floats = NDArray[np.float64]
+
+FRAMES = 64  # at most, all over the range
+CELLS = 240  # across the frame: 8 px of 1080p each
+PLACES = 60  # across the frame
+LEAST_CELL = 4.0  # px
+USUAL_TRANSFER = 1  # PQ and HLG are read as this one: no power law tells their light
+
+
+def measure_falloff(
+    source: Path,
+    info: ClipInfo,
+    times: NDArray[np.float64],
+    measurement: Measurement,
+    progress: Callable[[int, int], None] = lambda done, total: None,
+    should_stop: Callable[[], bool] = lambda: False,
+) -> FoundFalloff:
+    """The fall-off that the measured range shows. Raises MediaError, Stopped."""
+    start, stop = _longest_shot(measurement)
+    wanted = np.unique(np.linspace(start, stop - 1, FRAMES).round().astype(int))
+    places = _places(measurement, wanted)
+    taken: list[Samples] = []
+    transfer = USUAL_TRANSFER
+    first, last = measurement.first + start, measurement.first + int(wanted[-1])
+    for frame in read_frames(info.footage(source), first, last, times):
+        if should_stop():
+            raise Stopped(f"{info.name}: measuring the fall-off was stopped.")
+        index = int(np.searchsorted(wanted, frame.number - measurement.first))
+        if index < len(wanted) and wanted[index] == frame.number - measurement.first:
+            transfer = frame.tags.transfer
+            taken.append(_samples(frame, measurement, places, index))
+        progress(frame.number - first + 1, last - first + 1)
+    together = Samples(*(np.concatenate(part) for part in zip(*(_columns(each) for each in taken), strict=True)))
+    law = power_law(transfer) or power_law(USUAL_TRANSFER)
+    assert law is not None
+    return measured_falloff(together, law, measurement.size.width / measurement.size.height)
+
+
+def with_falloff(
+    source: Path,
+    info: ClipInfo,
+    times: NDArray[np.float64],
+    measurement: Measurement,
+    treatment: Treatment,
+    progress: Callable[[int, int], None] = lambda done, total: None,
+) -> tuple[Treatment, tuple[str, ...]]:
+    """The treatment with the fall-off that the measured range shows, and what there is to say of it.
+
+    Raises LensError where the clip does not tell, MediaError.
+    """
+    found = measure_falloff(source, info, times, measurement, progress)
+    if not found.enough:
+        raise LensError(
+            f"{info.name}: it does not tell how light falls off: too few places were seen both near the middle and "
+            "near the corners. Film a slow pan with the same glass, or set the fall-off by hand."
+        )
+    figures = found.to_json()
+    names = ("c1", "c2", "c3", "centre_x", "centre_y")
+    told = ", ".join(f"{name} ± {error:.3f}" for name, error in zip(names, found.errors, strict=True))
+    corner = 1 + sum(found.falloff.coefficients)
+    note = f"{100 * corner:.0f} % of the light arrives at the corners, ± {100 * found.doubt:.1f} %: {told}."
+    known = treatment.optics.falloff.model_dump() if treatment.optics.falloff else {}
+    measured = {name: figures[name] for name in ("coefficients", "centre_x", "centre_y")}
+    settings = FalloffSettings.model_validate(known | measured)
+    return treatment.model_copy(update={"optics": treatment.optics.model_copy(update={"falloff": settings})}), (note,)
+
+
+def _longest_shot(measurement: Measurement) -> tuple[int, int]:
+    """First frame and end of the longest shot, counted from the measurement's first."""
+    ends = np.r_[0, np.flatnonzero(measurement.cut) + 1, len(measurement)]
+    longest = int(np.argmax(np.diff(ends)))
+    return int(ends[longest]), int(ends[longest + 1])
+
+
+def _columns(samples: Samples) -> tuple[NDArray[np.generic], ...]:
+    return samples.place, samples.frame, samples.value, samples.slope, samples.x, samples.y
+
+
+def _places(measurement: Measurement, frames: NDArray[np.intp]) -> NDArray[np.complex128]:
+    """A grid over all that frames saw, in the reference picture, px."""
+    corners = measurement.poses[frames].apply(as_complex(measurement.size.corners()))
+    step = measurement.size.width / PLACES
+    x = np.arange(corners.real.min(), corners.real.max(), step)
+    y = np.arange(corners.imag.min(), corners.imag.max(), step)
+    return np.asarray((x[None] + 1j * y[:, None]).ravel())
+
+
+def _samples(frame: Frame, measurement: Measurement, places: NDArray[np.complex128], index: int) -> Samples:
+    """What a frame shows of the places."""
+    size = measurement.size
+    side = max(LEAST_CELL, size.width / CELLS)
+    black, span, _ = code_range(frame.bit_depth, frame.tags)
+    cells = (round(size.width / side), round(size.height / side))
+    means = cv2.resize(frame.luma.astype(np.float32), cells, interpolation=cv2.INTER_AREA)
+    means = (means - np.float32(black)) / np.float32(span)
+    across, down = cv2.Sobel(means, cv2.CV_32F, 1, 0, scale=1 / 8), cv2.Sobel(means, cv2.CV_32F, 0, 1, scale=1 / 8)
+    pose = measurement.poses[np.array([frame.number - measurement.first])]
+    seen = pose.inverse().apply(places)[0]
+    column = (seen.real + 0.5) * cells[0] / size.width - 0.5
+    row = (seen.imag + 0.5) * cells[1] / size.height - 0.5
+    inside = np.flatnonzero((column > 1) & (row > 1) & (column < cells[0] - 2) & (row < cells[1] - 2))
+    maps = column[inside].astype(np.float32)[None], row[inside].astype(np.float32)[None]
+    value, slope = (
+        cv2.remap(picture, *maps, interpolation=cv2.INTER_LINEAR)[0].astype(np.float64)
+        for picture in (means, cv2.magnitude(across, down))
+    )
+    offset = (seen[inside] - size.centre) / size.half_diagonal
+    return Samples(inside, np.full(len(inside), index), value, slope, offset.real, offset.imag)

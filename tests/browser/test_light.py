@@ -1,0 +1,87 @@
+"""Dark corners on the bench: measured, lifted, drawn as they are rendered, set by hand."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import numpy as np
+import pytest
+from playwright.sync_api import Page, expect
+from steps import away_from_the_still, canvas_of, draft_of, go, press, settled, to_shared_bench
+from truth import SMALL
+
+from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.core.glass.falloff import Falloff
+from keen_horizon.simulator.film import write_pictures
+from keen_horizon.simulator.light import darkened
+from keen_horizon.simulator.plane import jitter, shaken_pictures
+
+GLASS = Falloff((-0.6, 0.05), 0.03 - 0.02j)
+
+
+@pytest.fixture(scope="module")
+def dark(media: Path) -> Path:
+    """A hand that pans over the town behind glass that darkens the corners."""
+    clip = media / "dark.mp4"
+    shake, way = jitter(80, SMALL, 6.0, seed=4), np.linspace(0, 2 * np.pi, 80)
+    poses = Similarities(shake.z, shake.t + 130 * np.sin(way) + 60j * np.sin(2 * way))
+    write_pictures(darkened(shaken_pictures(poses, SMALL), SMALL, GLASS), SMALL, 30, clip, quality=14)
+    return clip
+
+
+def field(page: Page, name: str):
+    return page.get_by_role("spinbutton", name=name, exact=True)
+
+
+def corners(picture: np.ndarray) -> float:
+    """The mean level of what lies in the corners."""
+    rows, columns = picture.shape[0] // 6, picture.shape[1] // 6
+    ends = [(slice(None, rows), slice(None, columns)), (slice(-rows, None), slice(-columns, None))]
+    return float(np.mean([picture[rows, columns].mean() for rows, columns in ends]))
+
+
+def test_it_is_measured_lifted_and_drawn_as_it_is_rendered(page: Page, dark: Path) -> None:
+    to_shared_bench(page, dark)
+    go(page, 40, "optics")
+    before, usual = canvas_of(page), away_from_the_still(page, 40)  # by the proxy's compression
+    page.get_by_role("button", name="Measure the fall-off").click()
+    state = page.get_by_role("status", name="Dark corners")
+    expect(state).to_contain_text(re.compile(r"corners \+ 1\.\d stops, their noise too"))
+    expect(page.locator(".light")).to_contain_text(re.compile(r"Measured: 4[3-7] % of the light at the corners"))
+    told = draft_of(page)["optics"]["falloff"]
+    assert abs(1 + sum(told["coefficients"]) - 0.45) < 0.03
+    assert np.hypot(told["centre_x"] - 0.03, told["centre_y"] + 0.02) < 0.03
+    assert corners(canvas_of(page)) > 1.2 * corners(before)
+    apart = away_from_the_still(page, 40)
+    print(f"viewer against the renderer's still: {apart:.2f} of 255, as shot {usual:.2f}")
+    assert apart < usual + 0.8
+
+    press(page, "Control+z")
+    expect(state).to_have_text("as shot")
+    settled(page)
+    assert np.abs(canvas_of(page).astype(int) - before).mean() < 0.5
+
+
+def test_it_is_set_by_hand(page: Page, dark: Path) -> None:
+    to_shared_bench(page, dark)
+    go(page, 20, "optics")
+    usual = away_from_the_still(page, 20)
+    page.locator(".light summary").click()
+    field(page, "light at the corners").fill("40")
+    field(page, "light at the corners").press("Tab")
+    expect(page.get_by_role("status", name="Dark corners")).to_contain_text("corners + 1.3 stops")
+    field(page, "sets in early … late").fill("1.5")
+    field(page, "sets in early … late").press("Tab")
+    settled(page)
+    assert draft_of(page)["optics"]["falloff"]["coefficients"] == pytest.approx([0, -0.3, -0.3])
+    field(page, "never more than").fill("1")
+    field(page, "never more than").press("Tab")
+    expect(page.get_by_role("status", name="Dark corners")).to_contain_text("corners + 1.0 stops")
+    page.get_by_role("combobox", name="How light is coded").select_option("sRGB")
+    settled(page)
+    assert draft_of(page)["optics"]["falloff"]["transfer"] == "srgb"
+    assert away_from_the_still(page, 20) < usual + 0.8
+    page.get_by_role("button", name="Leave the corners as shot").click()
+    settled(page)
+    assert draft_of(page)["optics"]["falloff"] is None

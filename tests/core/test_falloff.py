@@ -1,0 +1,97 @@
+"""Fall-off: what is undone, in which light, and how far."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+
+import cv2
+import numpy as np
+import pytest
+from truth import SMALL
+
+from keen_horizon.core.errors import TreatmentError
+from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.core.glass.falloff import Falloff
+from keen_horizon.core.media.colour import code_range, luma_weights
+from keen_horizon.core.media.frames import Frame
+from keen_horizon.core.media.stored import Tags
+from keen_horizon.core.media.transfer import coded, linear
+from keen_horizon.core.render.lift import Lifter, lifter_of
+from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.simulator.plane import shaken_pictures
+
+GLASS = Falloff((-0.6, 0.05), 0.03 - 0.02j)
+
+
+def stored(rgb: np.ndarray, depth: int, tags: Tags) -> tuple[np.ndarray, ...]:
+    """Planes of 4:2:0 of coded R, G, B, 0 ... 1."""
+    red_weight, blue_weight = luma_weights(tags)
+    red, green, blue = np.moveaxis(rgb, -1, 0)
+    luma = red_weight * red + (1 - red_weight - blue_weight) * green + blue_weight * blue
+    black, of_luma, of_chroma = code_range(depth, tags)
+    differences = (blue - luma) / (2 * (1 - blue_weight)), (red - luma) / (2 * (1 - red_weight))
+    halves = (cv2.resize(plane, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA) for plane in differences)
+    codes = [black + of_luma * luma, *((128 << (depth - 8)) + of_chroma * half for half in halves)]
+    return tuple(np.rint(plane).astype(np.uint8 if depth == 8 else np.uint16) for plane in codes)
+
+
+def gain_of(falloff: Falloff) -> np.ndarray:
+    x, y = np.meshgrid(np.arange(SMALL.width), np.arange(SMALL.height))
+    middle, half = SMALL.centre, SMALL.half_diagonal
+    return falloff.gain(falloff.squares((x - middle.real) / half, (y - middle.imag) / half)).astype(np.float32)
+
+
+@pytest.fixture(scope="module")
+def town() -> np.ndarray:
+    """R, G, B of the painted town, 0 ... 1."""
+    return next(iter(shaken_pictures(Similarities.identity(1), SMALL)))[..., ::-1].astype(np.float32) / 255
+
+
+@pytest.mark.parametrize("depth", [8, 10])
+@pytest.mark.parametrize(("transfer", "worst"), [(1, 0.5), (13, 0.5), (16, 0.6), (18, 1.5)])
+def test_undone_the_picture_is_the_clean_one(town: np.ndarray, transfer: int, worst: float, depth: int) -> None:
+    tags = Tags(1, transfer, 1, 1, 1)
+    dark = coded(linear(town, transfer) * gain_of(GLASS)[..., None], transfer)
+    clean = stored(town, depth, tags)
+    frame = Frame(0, Fraction(0), stored(dark, depth, tags), depth, tags)
+    lifted = Lifter(GLASS, SMALL, SMALL).lifted(frame)
+    unit = 1 << (depth - 8)
+    for before, after, wanted in zip(frame.planes, lifted.planes, clean, strict=True):
+        left = np.abs(after.astype(float) - wanted).mean() / unit
+        assert after.dtype == before.dtype
+        assert left <= worst
+        assert left < np.abs(before.astype(float) - wanted).mean() / unit
+    assert np.abs(frame.luma.astype(float) - clean[0]).mean() / unit > 2.5
+
+
+def test_a_sky_of_10_bits_stays_without_bands() -> None:
+    """Undone on a smooth sky, no two neighbours of a row differ by more than the sky itself and a code."""
+    sky = np.repeat(np.linspace(0.3, 0.8, SMALL.width, dtype=np.float32)[None], SMALL.height, 0)
+    tags = Tags(1, 1, 1, 1, 1)
+    dark = coded(linear(np.dstack([sky] * 3), 1) * gain_of(GLASS)[..., None], 1)
+    lifted = Lifter(GLASS, SMALL, SMALL).lifted(Frame(0, Fraction(0), stored(dark, 10, tags), 10, tags))
+    steps = np.diff(lifted.luma.astype(int), axis=1)
+    assert np.abs(steps).max() <= 0.5 / SMALL.width * 876 + 2
+
+
+def test_an_amount_and_a_limit_hold() -> None:
+    corner = np.array([1.0])
+    assert Falloff((-0.75,)).lift(corner) == pytest.approx(4.0)
+    assert Falloff((-0.75,), amount=0.5).lift(corner) == pytest.approx(2.0)
+    assert Falloff((-0.75,), most_stops=1.5).lift(corner) == pytest.approx(2**1.5)
+    assert Falloff((-3.0,)).lift(corner) == pytest.approx(50)  # where nothing arrived, nothing more is tried
+    assert Falloff((-0.75,), most_stops=1.5).corner_stops(16, 9) == pytest.approx(1.5)
+    assert Falloff((0.5,)).lift(corner) == 1.0
+
+
+def test_the_document_says_how_and_what_cannot_be() -> None:
+    document = {"optics": {"falloff": {"coefficients": [-0.52, 0.12], "centre_x": 0.02, "transfer": "srgb"}}}
+    settings = Treatment.from_json(document).optics.falloff
+    lifter = lifter_of(settings, SMALL, SMALL)
+    assert lifter is not None
+    assert (lifter.transfer, lifter.falloff.centre, lifter.falloff.most_stops) == (13, 0.02, 2.0)
+    assert lifter_of(settings.model_copy(update={"amount": 0.0}), SMALL, SMALL) is None  # type: ignore[union-attr]
+    for wrong in ({"coefficients": []}, {"coefficients": [-11]}, {"coefficients": [0], "centre_x": 0.4},
+                  {"coefficients": [0], "amount": 1.1}, {"coefficients": [0], "transfer": "film"}):  # fmt: skip
+        with pytest.raises(TreatmentError, match=r"optics\.falloff"):
+            Treatment.from_json({"optics": {"falloff": wrong}})
