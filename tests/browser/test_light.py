@@ -63,6 +63,62 @@ def test_it_is_measured_lifted_and_drawn_as_it_is_rendered(page: Page, dark: Pat
     assert np.abs(canvas_of(page).astype(int) - before).mean() < 0.5
 
 
+COUNTS = """async ([kinds]) => {
+  const { counted } = await import("/static/js/views/scope.js");
+  const canvas = document.querySelector(".viewer canvas");
+  const gl = canvas.getContext("webgl2");
+  const [width, height] = [canvas.width, canvas.height];
+  const data = new Uint8Array(4 * width * height);
+  gl.readPixels(0, 0, width, height, gl.RGBA, gl.UNSIGNED_BYTE, data);
+  return kinds.map((kind) => counted({ data, width, height }, kind).counts.map((table) => Array.from(table)));
+}"""
+
+
+def tallied(levels: np.ndarray, columns: np.ndarray) -> np.ndarray:
+    """How often each level stands in each of 256 columns."""
+    return np.bincount((256 * columns + levels).ravel(), minlength=256 * 256)
+
+
+def test_scopes_count_what_is_on_show_and_see_the_corners_rise(page: Page, dark: Path) -> None:
+    to_shared_bench(page, dark)
+    go(page, 20, "optics")
+    press(page, "s")
+    scope = page.get_by_role("region", name="Scope")
+    expect(scope).to_contain_text("At white")
+    picture = canvas_of(page).astype(int)
+    height, width = picture.shape[:2]
+    y, x = np.mgrid[0:height, 0:width]
+    blue, green, red = np.moveaxis(picture, -1, 0)
+    luma = (54 * red + 183 * green + 19 * blue + 128) >> 8
+    away = np.hypot(x - (width - 1) / 2, y - (height - 1) / 2) / (np.hypot(width, height) / 2)
+    wanted = [
+        [tallied(luma, x * 256 // width)],
+        [tallied(luma, y * 256 // height)],
+        [tallied(channel, x * 256 // width) for channel in (red, green, blue)],
+        [tallied(luma, np.minimum(255, (away * 256).astype(int)))],
+    ]
+    found = page.evaluate(COUNTS, [["across", "down", "parade", "radius"]])
+    for each, others in zip(found, wanted, strict=True):
+        assert all((np.array(table) == other).all() for table, other in zip(each, others, strict=True))
+
+    page.get_by_role("combobox", name="Which scope").select_option("from the middle out")
+    expect(scope).to_contain_text(re.compile(r"Corners at [\d.]+ % of the middle"))
+    settled(page)
+    shares = [corners_said(page)]
+    page.locator(".light summary").click()
+    field(page, "light at the corners").fill("45")
+    field(page, "light at the corners").press("Tab")
+    settled(page)
+    shares.append(corners_said(page))
+    assert shares[1] > 1.15 * shares[0]
+    press(page, "s")
+    expect(scope).to_be_hidden()
+
+
+def corners_said(page: Page) -> float:
+    return float(re.search(r"Corners at ([\d.]+) %", page.get_by_role("region", name="Scope").inner_text())[1])  # type: ignore[index]
+
+
 def test_it_is_set_by_hand(page: Page, dark: Path) -> None:
     to_shared_bench(page, dark)
     go(page, 20, "optics")

@@ -19,6 +19,7 @@ import { partsOf } from "./bench/parts.js";
 import { profiling } from "./bench/profiling.js";
 import { pinned } from "./bench/pinned.js";
 import { pinching } from "./bench/pinching.js";
+import { scoping } from "./bench/scoping.js";
 import { shutter } from "./bench/shutter.js";
 import { starting } from "./bench/starting.js";
 import { straightedges } from "./bench/straightedges.js";
@@ -30,7 +31,7 @@ import { works } from "./bench/works.js";
 import { KEY_LIST, keyAction } from "./keys.js";
 
 const STAGES = ["optics", "motion", "edges", "output"];
-const ELEMENTS = ["viewer", "video", "canvas", "still", "exact", "check", "overlay", "wipe", "strip", "tradeChart", "keys", "copies"];
+const ELEMENTS = ["viewer", "video", "canvas", "still", "exact", "check", "overlay", "wipe", "scope", "strip", "tradeChart", "keys", "copies"];
 
 /** The version buttons in the top bar; the bench listens to what they say. */
 export const versionsBar = () => ({
@@ -98,6 +99,7 @@ export const bench = () => {
     ...profiling(parts),
     ...pinned(parts),
     ...shutter(parts),
+    ...scoping(parts),
     ...starting(parts),
     ...outputting(parts),
     ...trading(parts),
@@ -160,6 +162,7 @@ export const bench = () => {
         ease: () => bench.easeHere(),
         grid: () => bench.toggleGrid(),
         loupe: () => bench.toggleLoupe(),
+        scope: () => bench.toggleScope(),
         closeUp: () => bench.toggleCloseUp(),
         undo: () => bench.travel("undo"),
         redo: () => bench.travel("redo"),

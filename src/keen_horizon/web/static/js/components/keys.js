@@ -13,6 +13,7 @@ export const KEY_LIST = [
   { keys: "E", does: "ease the stretch here" },
   { keys: "G", does: "grid" },
   { keys: "M", does: "magnifier at the pointer" },
+  { keys: "S", does: "scope" },
   { keys: "Z", does: "full size at the pointer" },
   { keys: "ctrl Z, ctrl shift Z", does: "undo, redo" },
   { keys: "?", does: "this list" },
@@ -21,7 +22,7 @@ export const KEY_LIST = [
 /** @type {Record<string, [string, any]>} */
 const PLAIN = {
   " ": ["play", 0], j: ["shuttle", -1], k: ["shuttle", 0], l: ["shuttle", 1], i: ["in", 0], o: ["out", 0],
-  b: ["before", 0], 1: ["stage", 0], 2: ["stage", 1], 3: ["stage", 2], 4: ["stage", 3], w: ["worst", 0], g: ["grid", 0], m: ["loupe", 0], z: ["closeUp", 0], e: ["ease", 0], "?": ["help", 0],
+  b: ["before", 0], 1: ["stage", 0], 2: ["stage", 1], 3: ["stage", 2], 4: ["stage", 3], w: ["worst", 0], g: ["grid", 0], m: ["loupe", 0], s: ["scope", 0], z: ["closeUp", 0], e: ["ease", 0], "?": ["help", 0],
 };
 
 /** @param {KeyboardEvent} event @returns {[string, any] | null} what the key asks for */

@@ -245,6 +245,13 @@ function viewer(gl, canvas, video, size) {
 
   return {
     update,
+    /** What is on show, rows from the lowest. */
+    pixels() {
+      const { width, height } = canvas;
+      const data = new Uint8Array(4 * width * height);
+      gl.readPixels(0, 0, width, height, gl.RGBA, gl.UNSIGNED_BYTE, data);
+      return { data, width, height };
+    },
     /** The frame on show as the server makes it, for what other frames lend; null when it is another one. @param {HTMLImageElement | null} image */
     serve(image) {
       exactly = image !== null;

@@ -130,6 +130,7 @@ export const looking = (parts) => {
         });
       }
       this.drawOver();
+      this.drawScope();
       this.drawExact();
     },
     drawOver() {
