@@ -48,7 +48,7 @@ def to_bench(page: Page, clip: str) -> None:
 
 def click_on_picture(page: Page, places: tuple[tuple[float, float], ...]) -> None:
     """Click places given as shares of the picture."""
-    box = page.locator("canvas").bounding_box()
+    box = page.locator(".viewer canvas").bounding_box()
     for x, y in places:
         page.mouse.click(box["x"] + x * box["width"], box["y"] + y * box["height"])
         page.wait_for_timeout(400)
@@ -99,7 +99,7 @@ def turn_over_time(page: Page) -> None:
         page.get_by_role("button", name="remove level line 1", exact=True).click()
         page.wait_for_timeout(400)
     page.get_by_role("button", name="Draw a horizon or a vertical").click()
-    box = page.locator("canvas").bounding_box()
+    box = page.locator(".viewer canvas").bounding_box()
     page.mouse.move(box["x"] + 0.0143 * box["width"], box["y"] + 0.595 * box["height"])
     page.mouse.down()
     page.mouse.move(box["x"] + 0.8 * box["width"], box["y"] + 0.45 * box["height"], steps=4)
@@ -132,6 +132,16 @@ def follow_a_front(page: Page) -> None:
     page.get_by_text("For tracking and 3-D").click()
 
 
+def show_the_scope(page: Page) -> None:
+    """Luma from the middle out, beside the picture with its corners to be lifted."""
+    page.keyboard.press("1")
+    page.keyboard.press("s")
+    page.get_by_label("Which scope").select_option("from the middle out")
+    page.get_by_role("button", name="Measure the fall-off").scroll_into_view_if_needed()
+    shoot(page, "scope")
+    page.keyboard.press("s")
+
+
 def main() -> None:
     expect.set_options(timeout=120_000)
     with sync_playwright() as playwright:
@@ -148,6 +158,7 @@ def main() -> None:
         to_bench(page, "quay_walk_01.mp4")
         page.keyboard.press("w")
         shoot(page, "bench")
+        show_the_scope(page)
         page.keyboard.press("3")
         page.get_by_role("button", name="wipe", exact=True).click()
         shoot(page, "edges")
@@ -167,7 +178,7 @@ def main() -> None:
         page.wait_for_timeout(800)
         page.get_by_role("button", name="difference").click()
         page.get_by_role("button", name="magnifier").click()
-        box = page.locator("canvas").bounding_box()
+        box = page.locator(".viewer canvas").bounding_box()
         page.mouse.move(box["x"] + 0.45 * box["width"], box["y"] + 0.4 * box["height"])
         shoot(page, "difference")
         page.get_by_role("button", name="magnifier").click()

@@ -52,7 +52,7 @@ def test_magnifier_and_full_size(page: Page, shaky: tuple[Path, Similarities]) -
     to_shared_bench(page, shaky[0])
     plain = canvas_of(page).astype(int)
     press(page, "m")
-    box = page.locator("canvas").bounding_box()
+    box = page.locator(".viewer canvas").bounding_box()
     page.mouse.move(box["x"] + 0.5 * box["width"], box["y"] + 0.5 * box["height"])
     magnified = canvas_of(page).astype(int)
     rows, columns = magnified.shape[:2]
@@ -71,7 +71,7 @@ def test_magnifier_and_full_size(page: Page, shaky: tuple[Path, Similarities]) -
     amount = float(page.locator("#sharpen").input_value())
     assert amount > 0
     wait_for(lambda: draft_of(page)["edges"]["sharpen"] == amount)
-    page.locator("canvas").click()
+    page.locator(".viewer canvas").click()
     press(page, "z")
     expect(exact).to_be_hidden()
 

@@ -24,7 +24,7 @@ def test_a_point_is_pinned_followed_mended_and_stays(page: Page, shaky: tuple[Pa
     go(page, 40)
     page.get_by_role("radio", name=re.compile("Pin")).check()
     expect(page.get_by_text("Click point 1 in the picture")).to_be_visible()
-    box = page.locator("canvas").bounding_box()
+    box = page.locator(".viewer canvas").bounding_box()
     page.mouse.click(box["x"] + 0.45 * box["width"], box["y"] + 0.5 * box["height"])
     expect(page.get_by_text("held throughout")).to_be_visible(timeout=60_000)
     assert violations(page) == []
@@ -57,7 +57,7 @@ def test_a_line_drawn_in_the_picture_levels_it(page: Page, shaky: tuple[Path, Si
     expect(page.locator(".outcome .note").first).to_contain_text(re.compile("Level by|Neither a horizon"))
     page.get_by_role("button", name="before", exact=True).click()
     page.get_by_role("button", name="Draw a line on this frame").click()
-    drag(page, "canvas", (0.2, 0.5), (0.8, 0.55))
+    drag(page, ".viewer canvas", (0.2, 0.5), (0.8, 0.55))
     expect(page.get_by_role("button", name="line at frame 0", exact=True)).to_be_visible()
     expect(page.locator(".outcome .note").first).to_contain_text("1 drawn line")
     line = draft_of(page)["motion"]["level"]["lines"][0]

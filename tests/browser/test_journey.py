@@ -252,7 +252,7 @@ def test_rotated_deep_and_uneven_clips_reach_the_bench_and_render(page: Page, tm
     to_bench(page, clip)
     info = page.request.get(f"/api{re.search(r'/clips/[0-9]+', page.url)[0]}").json()["info"]  # type: ignore[index]
     assert (info["width"], info["height"]) == (270, 480)
-    box = page.locator("canvas").bounding_box()
+    box = page.locator(".viewer canvas").bounding_box()
     assert box["height"] > 1.7 * box["width"]
     press(page, "4")
     page.get_by_role("button", name="Render").click()

@@ -138,6 +138,16 @@ def test_it_is_set_by_hand(page: Page, dark: Path) -> None:
     settled(page)
     assert draft_of(page)["optics"]["falloff"]["transfer"] == "srgb"
     assert away_from_the_still(page, 20) < usual + 0.8
+    kept = draft_of(page)["optics"]["falloff"]
+    page.get_by_label("Name for this lens").fill("Dark glass")
+    page.get_by_role("button", name="Keep", exact=True).last.click()
+    expect(page.get_by_text("Kept as “Dark glass”.")).to_be_visible()
+    page.get_by_role("button", name="Leave the corners as shot").click()
+    settled(page)
+    assert draft_of(page)["optics"]["falloff"] is None
+    page.get_by_label("Lens profile").select_option(label="Dark glass")
+    settled(page)
+    assert draft_of(page)["optics"]["falloff"] == kept
     page.get_by_role("button", name="Leave the corners as shot").click()
     settled(page)
     assert draft_of(page)["optics"]["falloff"] is None

@@ -32,7 +32,7 @@ from keen_horizon.simulator.film import write_pictures
 
 def click_along(page: Page, line: np.ndarray) -> None:
     """Click points (P, 2) of the source, in the view of before."""
-    box = page.locator("canvas").bounding_box()
+    box = page.locator(".viewer canvas").bounding_box()
     for x, y in (line + 0.5) / (SIZE.width, SIZE.height):
         with page.expect_response(re.compile("/draft$")):
             page.mouse.click(box["x"] + x * box["width"], box["y"] + y * box["height"])
@@ -163,7 +163,7 @@ def test_the_grid_is_turned_along_a_line_and_never_in_the_picture(page: Page, ru
     before = canvas_of(page)
     page.get_by_text("Grid to judge by").click()
     page.get_by_role("button", name="Turn it along a line").click()
-    drag(page, "canvas", (0.2, 0.5), (0.8, 0.55))
+    drag(page, ".viewer canvas", (0.2, 0.5), (0.8, 0.55))
     turn = np.degrees(np.arctan2(0.05 * SIZE.height, 0.6 * SIZE.width))
     assert float(page.locator("#grid-turn").input_value()) == pytest.approx(turn, abs=0.15)
     lines = page.locator(".overlay path").first
@@ -177,7 +177,7 @@ def test_the_grid_is_turned_along_a_line_and_never_in_the_picture(page: Page, ru
     assert lines.evaluate("line => getComputedStyle(line).stroke") == "rgb(255, 136, 0)"
     assert np.array_equal(canvas_of(page), before)
     assert violations(page) == []
-    page.locator("canvas").click()
+    page.locator(".viewer canvas").click()
     press(page, "g")
     assert lines.get_attribute("d") == ""
 

@@ -56,7 +56,7 @@ def test_a_drawn_line_levels_and_four_corners_make_a_rectangle(page: Page, ruled
     to_bench(page, ruled, measured=False)
     press(page, "1")
     page.get_by_role("button", name="Draw a horizon or a vertical").click()
-    drag(page, "canvas", (0.2, 0.5), (0.8, 0.56))
+    drag(page, ".viewer canvas", (0.2, 0.5), (0.8, 0.56))
     expect(page.locator(".world-lines li")).to_have_count(1)
     slope = np.degrees(np.arctan2(0.06 * SIZE.height, 0.6 * SIZE.width))
     assert draft_of(page)["optics"]["turn"]["roll_deg"] == pytest.approx(slope, abs=0.15)
@@ -64,7 +64,7 @@ def test_a_drawn_line_levels_and_four_corners_make_a_rectangle(page: Page, ruled
     page.get_by_role("button", name="remove level line 1").click()
     assert draft_of(page)["optics"]["turn"]["roll_deg"] == 0
     page.get_by_role("button", name="Click four corners").click()
-    box = page.locator("canvas").bounding_box()
+    box = page.locator(".viewer canvas").bounding_box()
     for x, y in ((0.3, 0.3), (0.7, 0.27), (0.73, 0.72), (0.28, 0.7)):
         page.mouse.click(box["x"] + x * box["width"], box["y"] + y * box["height"])
     expect(page.get_by_role("button", name="Reset the four corners")).to_be_enabled()
@@ -94,9 +94,9 @@ def test_the_ring_bends_and_projections_are_drawn_as_they_are_rendered(page: Pag
     before = draft_of(page)["optics"]["lens"]
     half = np.hypot(SIZE.width, SIZE.height) / 2
     out = (0.5 + before["coefficients"][0] * 0.5**3 / 3) * half / SIZE.width
-    drag(page, "canvas", (0.5 - out, 0.5), (0.5 - out + 0.03, 0.5))
+    drag(page, ".viewer canvas", (0.5 - out, 0.5), (0.5 - out + 0.03, 0.5))
     assert draft_of(page)["optics"]["lens"]["coefficients"][0] < before["coefficients"][0] - 0.3
-    drag(page, "canvas", (0.5, 0.5), (0.53, 0.5))
+    drag(page, ".viewer canvas", (0.5, 0.5), (0.53, 0.5))
     assert draft_of(page)["optics"]["lens"]["centre_x"] == pytest.approx(0.03 * SIZE.width / half, abs=0.01)
     page.get_by_role("button", name="Done", exact=True).click()
     expect(page.get_by_role("button", name="Shape it on the picture")).to_be_visible()
@@ -107,7 +107,7 @@ def test_a_flat_thing_is_followed_and_its_corners_go_out(page: Page, shaky: tupl
     press(page, "4")
     page.get_by_text("For tracking and 3-D").click()
     page.get_by_role("button", name="Set four corners on this frame").click()
-    box = page.locator("canvas").bounding_box()
+    box = page.locator(".viewer canvas").bounding_box()
     for x, y in ((0.35, 0.35), (0.65, 0.35), (0.65, 0.7), (0.35, 0.7)):
         page.mouse.click(box["x"] + x * box["width"], box["y"] + y * box["height"])
     expect(page.get_by_text("Held throughout.")).to_be_visible()
@@ -149,7 +149,7 @@ def test_a_turned_camera_s_picture_is_projected_and_lent_as_it_is_rendered(page:
         press(page, "ArrowLeft")
         expect(page.get_by_label("Time and frame")).to_contain_text(f"frame {frame}")
         settled(page)
-    expect(page.locator("canvas").first).to_have_attribute("data-lent", "recent")
+    expect(page.locator(".viewer canvas").first).to_have_attribute("data-lent", "recent")
     apart = away_from_the_still(page, 30)
     print(f"viewer against the renderer's still, lent behind a turned camera: {apart:.2f} of 255")
     assert apart < 4

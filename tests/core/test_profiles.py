@@ -76,6 +76,15 @@ def test_a_readout_is_the_same_time_at_any_frame_rate() -> None:
     assert profile_of("Town lens", HD, FISHEYE).applied(Treatment(), "clip.mp4", HD, 25).motion == Treatment().motion
 
 
+def test_light_that_falls_off_goes_along() -> None:
+    light = {"coefficients": [-0.4, -0.1], "centre_x": 0.02}
+    profile = profile_of("Town lens", HD, FISHEYE, falloff=light)
+    given = Profile.from_json(profile.to_json()).applied(Treatment(), "clip.mp4", HD, 25).optics.falloff
+    assert given == Treatment.from_json({"optics": {"falloff": light}}).optics.falloff
+    kept = Treatment.from_json({"optics": {"falloff": {"coefficients": [-0.2]}}})
+    assert profile_of("Town lens", HD, FISHEYE).applied(kept, "clip.mp4", HD, 25).optics.falloff == kept.optics.falloff
+
+
 def test_the_example_in_the_docs_is_a_profile() -> None:
     file = Path(__file__).parents[2] / "docs/examples/profiles/action_camera_150.json"
     assert read_profile(file.read_bytes(), file.name) in starters()

@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 from keen_horizon.core.lens.calibration import Board, Calibration
 from keen_horizon.core.lens.profile import Profile, profile_of, starters
 from keen_horizon.core.treatment.document import Treatment
-from keen_horizon.core.treatment.optics import LensSettings
+from keen_horizon.core.treatment.optics import FalloffSettings, LensSettings
 from keen_horizon.operations.clips import start_work
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.lookup import find
@@ -29,10 +29,17 @@ def profiles(session: Session) -> list[StoredProfile]:
 
 
 def save_profile(
-    session: Session, clip: Clip, name: str, lens: LensSettings, *, focal: float | None, readout: float | None
+    session: Session,
+    clip: Clip,
+    name: str,
+    lens: LensSettings,
+    *,
+    focal: float | None,
+    readout: float | None,
+    falloff: FalloffSettings | None,
 ) -> StoredProfile:
     """Keep a clip's lens under a name that is not taken, its focal length where one is set, half-diagonals, and its
-    readout where one is known, of the clip's frames.
+    readout where one is known, of the clip's frames, and how its light falls off.
 
     Raises NotPossible, ProfileError.
     """
@@ -40,7 +47,7 @@ def save_profile(
         raise NotPossible("Give the lens profile a name.")
     info = clip_info(clip)
     seconds = None if readout is None else round(readout / info.rate, 6)
-    return _added(session, profile_of(name, info.display, lens, focal=focal, readout_s=seconds))
+    return _added(session, profile_of(name, info.display, lens, focal=focal, readout_s=seconds, falloff=falloff))
 
 
 def import_profile(session: Session, profile: Profile) -> StoredProfile:

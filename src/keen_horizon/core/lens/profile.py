@@ -17,7 +17,7 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.glass.shutter import FURTHEST
 from keen_horizon.core.lens.lens import fisheye_of
 from keen_horizon.core.treatment.document import Treatment
-from keen_horizon.core.treatment.optics import LONGEST_FOCAL, SHORTEST_FOCAL, LensSettings
+from keen_horizon.core.treatment.optics import LONGEST_FOCAL, SHORTEST_FOCAL, FalloffSettings, LensSettings
 
 SCHEMA: Literal["keen-horizon/lens-profile/1"] = "keen-horizon/lens-profile/1"
 ASPECT_TOLERANCE = 0.01
@@ -39,6 +39,7 @@ class Profile(BaseModel):
 
     `focal` is the focal length in half-diagonals of the frame where it is known; fisheyes tell it by themselves.
     `readout_s` is how long the sensor reads its rows in this mode, seconds, where known; below 0 the last row first.
+    `falloff` is how its light falls off, where known.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid", populate_by_name=True, allow_inf_nan=False)
@@ -53,6 +54,7 @@ class Profile(BaseModel):
     error_px: float | None = Field(default=None, ge=0)
     focal: float | None = Field(default=None, ge=SHORTEST_FOCAL, le=LONGEST_FOCAL)
     readout_s: float | None = Field(default=None, ge=-LONGEST_READOUT_S, le=LONGEST_READOUT_S)
+    falloff: FalloffSettings | None = None
     lens: LensSettings
 
     @property
@@ -66,7 +68,7 @@ class Profile(BaseModel):
         return abs(ratio - 1) < ASPECT_TOLERANCE
 
     def applied(self, treatment: Treatment, name: str, size: Size, rate: float) -> Treatment:
-        """A treatment of the clip `name`, `rate` frames a second, with this lens, its focal length and its readout.
+        """A treatment of the clip `name`, `rate` frames a second, with this lens and what is known of its glass.
 
         Its canvas stays. Raises ProfileError.
         """
@@ -75,7 +77,8 @@ class Profile(BaseModel):
                 f"{name}: its picture is {size.width}×{size.height}, the profile “{self.name}” was made for "
                 f"{self.width}×{self.height}. Choose a profile of the same aspect."
             )
-        changed: dict[str, Any] = {"optics": treatment.optics.with_lens(self.lens, focal=self.focal)}
+        light = {} if self.falloff is None else {"falloff": self.falloff}
+        changed: dict[str, Any] = {"optics": treatment.optics.with_lens(self.lens, focal=self.focal, **light)}
         if self.readout_s is not None:
             readout = round(min(FURTHEST, max(-FURTHEST, self.readout_s * rate)), 4)
             changed["motion"] = treatment.motion.model_copy(update={"rolling_shutter": readout})

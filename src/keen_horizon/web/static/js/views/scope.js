@@ -3,11 +3,13 @@
 
 export const LEVELS = 256;
 const COLUMNS = 256; // across a scope
-const MARGIN = { left: 34, right: 34, top: 10, low: 10 };
+const MARGIN = { left: 34, right: 34, top: 10, low: 20 };
 const PERCENTS = [0, 25, 50, 75, 100];
 const CODES = { black: 64, white: 940 }; // of 10 bits, where the picture's black and white are coded
 const TINTS = [[236, 96, 88], [96, 210, 120], [96, 150, 245]];
 const GREY = [220, 226, 232];
+/** What stands at the ends of a scope. @type {Record<Kind, [string, string]>} */
+const ENDS = { across: ["left", "right"], down: ["top", "foot"], parade: ["", ""], radius: ["middle", "corners"] };
 const OUTER = 0.85; // of the way to the corners: what lies beyond is told as theirs
 
 /** @typedef {"across" | "down" | "parade" | "radius"} Kind */
@@ -83,6 +85,7 @@ export function mountScope(canvas) {
     });
     if (kind === "radius") course(found, box);
     graticule(box, width);
+    ends(ENDS[kind], box);
   }
 
   /** A table as a picture: bright where many pixels stand. @param {Uint32Array} table @param {number[]} tint */
@@ -130,6 +133,16 @@ export function mountScope(canvas) {
       context.textAlign = "left";
       context.fillText(String(Math.round(CODES.black + ((CODES.white - CODES.black) * percent) / 100)), width - MARGIN.right + 5, y);
     }
+  }
+
+  /** @param {[string, string]} names @param {{ x: number, y: number, width: number, height: number }} box */
+  function ends([first, last], box) {
+    const y = box.y + box.height + 12;
+    context.fillStyle = "#9aa3ac";
+    context.textAlign = "left";
+    context.fillText(first, box.x, y);
+    context.textAlign = "right";
+    context.fillText(last, box.x + box.width, y);
   }
 
   return { draw };

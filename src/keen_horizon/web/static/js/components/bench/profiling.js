@@ -1,6 +1,8 @@
 // @ts-check
 // Lens profiles on the bench: one is taken for this clip, or this clip's lens is kept as one.
 import { ask } from "../../net.js";
+import { copy } from "../../state/copy.js";
+import { plain } from "./glass.js";
 
 const ASPECT_TOLERANCE = 0.01;
 
@@ -31,12 +33,13 @@ export const profiling = (parts) => ({
     this.t.optics.focal = profile.document.focal;
     const { readout_s } = profile.document;
     if (readout_s !== null && readout_s !== undefined) this.t.motion.rolling_shutter = Math.round(1e4 * Math.max(-1.2, Math.min(1.2, readout_s * parts.page.info.rate))) / 1e4;
+    if (profile.document.falloff) this.t.optics.falloff = copy(profile.document.falloff);
     this.setLens({ ...profile.document.lens, canvas, enlarge });
     this.profileSaid = `The lens of “${profile.document.name}”.`;
   },
   saveProfile() {
     return this.attempt(async () => {
-      this.profiles = await ask("POST", "/api/lens-profiles", { name: this.profileName, clip: parts.page.id, lens: this.lens(), focal: this.t.optics.focal, readout: this.knownReadout() });
+      this.profiles = await ask("POST", "/api/lens-profiles", { name: this.profileName, clip: parts.page.id, lens: this.lens() || plain(), focal: this.t.optics.focal, readout: this.knownReadout(), falloff: this.falloff() });
       this.profileSaid = `Kept as “${this.profileName}”.`;
       this.profileName = "";
     });
