@@ -8,17 +8,22 @@ import cv2
 import numpy as np
 import pytest
 from truth import SMALL
+from walks import moved
 
 from keen_horizon.core.errors import TreatmentError
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.glass.falloff import Falloff
+from keen_horizon.core.mapping.output import output_frame
 from keen_horizon.core.media.colour import code_range, luma_weights
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Tags
 from keen_horizon.core.media.transfer import coded, linear
+from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.render.lift import Lifter, lifter_of
+from keen_horizon.core.render.warp import Warper
 from keen_horizon.core.treatment.document import Treatment
-from keen_horizon.simulator.plane import shaken_pictures
+from keen_horizon.simulator.plane import jitter, shaken_pictures
 
 GLASS = Falloff((-0.6, 0.05), 0.03 - 0.02j)
 
@@ -72,6 +77,29 @@ def test_a_sky_of_10_bits_stays_without_bands() -> None:
     lifted = Lifter(GLASS, SMALL, SMALL).lifted(Frame(0, Fraction(0), stored(dark, 10, tags), 10, tags))
     steps = np.diff(lifted.luma.astype(int), axis=1)
     assert np.abs(steps).max() <= 0.5 / SMALL.width * 876 + 2
+
+
+def test_what_other_frames_lend_is_lifted_where_they_saw_it(town: np.ndarray) -> None:
+    """Held with borrowed edges, dark frames with their fall-off undone are what clean frames give."""
+    poses = jitter(12, SMALL, 10.0, seed=2)
+    tags = Tags(1, 1, 1, 1, 1)
+    clean = [picture[..., ::-1].astype(np.float32) / 255 for picture in shaken_pictures(poses, SMALL, noise=0)]
+    gain = gain_of(GLASS)[..., None]
+    films = [clean, [coded(linear(rgb, 1) * gain, 1) for rgb in clean]]
+    held = {"motion": {"intent": "hold"}, "edges": {"way": "borrow", "zoom_limit": 1.05}}
+    glass = {"falloff": {"coefficients": [-0.6, 0.05], "centre_x": 0.03, "centre_y": -0.02, "lift_limit_stops": 6}}
+    made = []
+    for rgbs, optics in zip(films, ({}, glass), strict=True):
+        document = Treatment.from_json(held | {"optics": optics})
+        path = solve_path(moved(Measurement.still(SMALL, 0, np.arange(12) / 25), poses), document)
+        warper = Warper(path, SMALL, output_frame(path, document, SMALL, Fraction(1)), "420", document)
+        frames = [Frame(i, Fraction(i, 25), stored(rgb, 10, tags), 10, tags) for i, rgb in enumerate(rgbs)]
+        made.append([warper.warp(frame, lambda n, f=frames: f[n] if 0 <= n < 12 else None) for frame in frames])
+    lent = np.mean([warped.lent is not None and warped.lent.mean() for warped in made[0]])
+    assert lent > 0.01
+    for one, other in zip(*made, strict=True):
+        assert np.abs(one.planes[0].astype(float) - other.planes[0]).mean() < 2  # of 1023
+        assert one.gap_pixels == other.gap_pixels
 
 
 def test_an_amount_and_a_limit_hold() -> None:

@@ -29,7 +29,6 @@ Values = NDArray[np.float32]
 
 ROWS = 32  # that are worked on at a time, so that they stay in a processor's cache
 NEAR = np.float32(1 / 512)  # of the coded range: how far apart the slope of a curve is taken
-KEPT = 24  # lifted frames that are kept for those they lend to
 
 
 def lifter_of(settings: FalloffSettings | None, size: Size, coded_size: Size) -> Lifter | None:
@@ -72,17 +71,16 @@ class Lifter:
         lifted = (_whole((plane - middle) * slopes + middle, frame.bit_depth, plane) for plane in colours)
         return replace(frame, planes=(bright, *lifted))
 
-    def lending(self, frame_at: Callable[[int], Frame | None]) -> Callable[[int], Frame | None]:
-        """`frame_at` with its frames lifted."""
+    def lending(self, frame_at: Callable[[int], Frame | None], frame: int, reach: int) -> Callable[[int], Frame | None]:
+        """`frame_at` with its frames lifted; those up to `reach` from a `frame` are kept for the next ones."""
+        self._lent = {number: lent for number, lent in self._lent.items() if abs(number - frame) <= reach}
 
         def at(number: int) -> Frame | None:
             if number not in self._lent:
-                frame = frame_at(number)
-                if frame is None:
+                other = frame_at(number)
+                if other is None:
                     return None
-                while len(self._lent) >= KEPT:
-                    del self._lent[next(iter(self._lent))]
-                self._lent[number] = self.lifted(frame)
+                self._lent[number] = self.lifted(other)
             return self._lent[number]
 
         return at

@@ -73,13 +73,14 @@ class Warper:
         self.gap_colour, self.sharpen = edges.gap_colour, edges.sharpen
         self.gaps_allowed = treatment.gaps_wanted or not edges.window.untouched
         self.lender = Lender(path, edges.borrow.feather_px) if path.borrowed else None
+        self.reach = max(map(abs, path.borrowed.offsets)) if path.borrowed else 0
         self.lifter = lifter_of(treatment.optics.falloff, path.size, coded)
         self._display_from_coded = resized(path.size, coded)
 
     def warp(self, frame: Frame, frame_at: Callable[[int], Frame | None] = alone) -> Warped:
         """One frame through the map of its number; `frame_at` gives other frames, for borrowing."""
         if self.lifter is not None:
-            frame, frame_at = self.lifter.lifted(frame), self.lifter.lending(frame_at)
+            frame, frame_at = self.lifter.lifted(frame), self.lifter.lending(frame_at, frame.number, self.reach)
         targets = self._targets(frame.tags.site)
         sources = [self._grid(plane.shape, frame.tags.site) for plane in frame.planes]
         matrix = self.sampling.matrix(frame.number)
