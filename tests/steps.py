@@ -27,6 +27,7 @@ def start_project(page: Page, measures: bool = False) -> None:
     expect(page.get_by_role("heading", name="The shelf is empty")).to_be_visible()
     if not measures:
         page.get_by_role("checkbox", name="measure on arrival").uncheck()
+        settled(page)  # a page that is left at once takes what it was saying along
 
 
 def bring_in(page: Page, clip: Path) -> None:
