@@ -39,6 +39,9 @@ def test_only_the_newest_question_of_a_page_is_answered() -> None:
     assert mine()
     assert not again()
     assert not theirs()
+    newer, older = curves.ask((2, "me"), 8), curves.ask((2, "me"), 7)  # which was overtaken on its way
+    assert older()
+    assert not newer()
 
 
 def test_writes_need_the_token(browser: Browser) -> None:

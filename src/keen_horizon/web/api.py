@@ -173,10 +173,12 @@ def follow_pins(clip_id: int) -> Response:
 def solve(clip_id: int) -> Response:
     """Solve for a treatment, from the stored measurement; only the newest question of an `asker` is answered.
 
-    `lens` names the tables that the asker has already.
+    `number` counts its questions, which may overtake each other on the way; `lens` names the tables that the asker has
+    already.
     """
     treatment, asker = posted_treatment(), request.args.get("asker", "")
-    outdated = services().solves.ask((clip_id, asker)) if asker else lambda: False
+    number = request.args.get("number", None, type=int)
+    outdated = services().solves.ask((clip_id, asker), number) if asker else lambda: False
     question = _asked(clip_id, treatment)
     with services().solving:  # one after the other: what was overtaken while it waited is never begun
         if outdated():

@@ -17,12 +17,15 @@ class Newest:
         self._count = 0
         self._lock = Lock()
 
-    def ask(self, asker: Hashable) -> Callable[[], bool]:
-        """Note a question; what is returned says whether the asker has asked again since."""
+    def ask(self, asker: Hashable, number: int | None = None) -> Callable[[], bool]:
+        """Note a question; what is returned says whether the asker has asked again since.
+
+        Where an asker numbers its questions, `number` tells which is newer, however they arrive.
+        """
         with self._lock:
             self._count += 1
-            mine = self._count
-            self._latest[asker] = mine
+            mine = self._count if number is None else number
+            self._latest[asker] = max(mine, self._latest.get(asker, mine))
             self._latest.move_to_end(asker)
             if len(self._latest) > REMEMBERED:
                 self._latest.popitem(last=False)

@@ -10,6 +10,7 @@ export const treating = (parts) => {
   const past = history(parts.page.draft);
   /** @type {AbortController | null} */ let solving = null;
   const asker = Math.random().toString(36).slice(2);
+  let questions = 0;
   /** @type {ReturnType<typeof keeper> | null} */ let keeping = null;
   return {
     /** Whether the newest settings are still on their way to the server. */ unkept: false,
@@ -81,13 +82,13 @@ export const treating = (parts) => {
     async solve() {
       if (solving) solving.abort();
       solving = new AbortController();
-      if (!(this.measured() || this.opticsActive() || this.t.optics.flat) || (this.measured() && !this.followed())) {
+      if (!(this.measured() || this.opticsActive() || this.t.optics.flat || this.falloff()) || (this.measured() && !this.followed())) {
         this.path = null;
         if (this.measured()) this.follow();
       } else {
         try {
           const known = this.path && this.path.lens ? this.path.lens : null;
-          const address = `${parts.address}/solve?asker=${asker}&lens=${known ? known.name : ""}`;
+          const address = `${parts.address}/solve?asker=${asker}&number=${++questions}&lens=${known ? known.name : ""}`;
           this.path = unpacked(await ask("POST", address, this.t, { signal: solving.signal }), known);
           this.error = "";
         } catch (problem) {
