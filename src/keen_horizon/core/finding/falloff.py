@@ -141,7 +141,6 @@ class _Fit:
         self.samples, self.law, self.frames = samples, law, frames
         self.light = np.log(samples.value + law.offset) / law.exponent
         self.time = samples.frame / max(1, frames - 1) - 0.5
-        self.spread = self._spreads(samples.value)
         count = len(samples.value)
         self.of_place = csr_matrix((np.ones(count), (samples.place, np.arange(count))))
         self.weights = np.ones(count)
@@ -166,8 +165,8 @@ class _Fit:
             level, trend = self._levels(left)
         expected = level[self.samples.place] + trend[self.samples.place] * self.time
         codes = np.exp((expected + gain + exposures[self.samples.frame]) * self.law.exponent) - self.law.offset
-        self.spread = self._spreads(codes)
-        off = (left - expected) / self.spread
+        spread = self._spreads(codes)
+        off = (left - expected) / spread
         scale = max(1.0, 1.4826 * float(np.median(np.abs(off))))
         well = (codes > WELL_EXPOSED[0]) & (codes < WELL_EXPOSED[1])
         if number < CAUCHY_ROUNDS:
@@ -177,7 +176,7 @@ class _Fit:
             trust = tukey(off, scale * reach / TUKEY_REACH)
             usual = max(1e-4, 1.4826 * float(np.median(np.abs(trend))))
             trust = trust / (1 + (trend / (10 * usual)) ** 2)[self.samples.place]
-        self.weights = np.where(well, trust, 0.0) * CORRELATED / (self.spread * scale) ** 2
+        self.weights = np.where(well, trust, 0.0) * CORRELATED / (spread * scale) ** 2
 
     def _levels(self, left: Floats) -> tuple[Floats, Floats]:
         """Level and trend of every place, by the weights."""

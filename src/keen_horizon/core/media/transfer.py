@@ -18,6 +18,11 @@ PRIMARY_NAMES = {
 }  # fmt: skip
 
 
+PQ_M1, PQ_M2 = 2610 / 16384, 2523 / 4096 * 128
+PQ_C1, PQ_C2, PQ_C3 = 3424 / 4096, 2413 / 4096 * 32, 2392 / 4096 * 32
+HLG_A, HLG_B, HLG_C = 0.17883277, 0.28466892, 0.55991073
+
+
 def linear(values: Values, transfer: int) -> Values:
     """Linear light of coded R, G or B values (0 ... 1), 1 being the transfer's own white; PQ in units of 10,000 cd/m2.
 
@@ -44,15 +49,12 @@ def coded_srgb(light: Values) -> Values:
 
 
 def _pq(v: Values) -> Values:
-    m1, m2 = 2610 / 16384, 2523 / 4096 * 128
-    c1, c2, c3 = 3424 / 4096, 2413 / 4096 * 32, 2392 / 4096 * 32
-    root = v ** (1 / m2)
-    return np.asarray((np.maximum(root - c1, 0) / (c2 - c3 * root)) ** (1 / m1), np.float32)
+    root = v ** (1 / PQ_M2)
+    return np.asarray((np.maximum(root - PQ_C1, 0) / (PQ_C2 - PQ_C3 * root)) ** (1 / PQ_M1), np.float32)
 
 
 def _hlg(v: Values) -> Values:
-    a, b, c = 0.17883277, 0.28466892, 0.55991073
-    return np.where(v <= 0.5, v**2 / 3, (np.exp((v - c) / a) + b) / 12).astype(np.float32)
+    return np.where(v <= 0.5, v**2 / 3, (np.exp((v - HLG_C) / HLG_A) + HLG_B) / 12).astype(np.float32)
 
 
 def coded(light: Values, transfer: int) -> Values:
@@ -65,12 +67,10 @@ def coded(light: Values, transfer: int) -> Values:
     if transfer in (4, 5):
         return np.asarray(v ** (1 / (2.2 if transfer == 4 else 2.8)), np.float32)
     if transfer == 16:
-        root = v ** (2610 / 16384)
-        c1, c2, c3 = 3424 / 4096, 2413 / 4096 * 32, 2392 / 4096 * 32
-        return np.asarray(((c1 + c2 * root) / (1 + c3 * root)) ** (2523 / 4096 * 128), np.float32)
+        root = v**PQ_M1
+        return np.asarray(((PQ_C1 + PQ_C2 * root) / (1 + PQ_C3 * root)) ** PQ_M2, np.float32)
     if transfer == 18:
-        a, b, c = 0.17883277, 0.28466892, 0.55991073
-        bright = a * np.log(np.maximum(12 * v - b, 1e-6)) + c
+        bright = HLG_A * np.log(np.maximum(12 * v - HLG_B, 1e-6)) + HLG_C
         return np.where(v <= 1 / 12, np.sqrt(3 * v), bright).astype(np.float32)
     return np.where(v < 0.018, 4.5 * v, 1.099 * np.maximum(v, 1e-9) ** 0.45 - 0.099).astype(np.float32)
 

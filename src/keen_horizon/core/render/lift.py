@@ -41,10 +41,10 @@ def lifter_of(settings: FalloffSettings | None, size: Size, coded_size: Size) ->
 class Lifter:
     """Lifts the light of frames of display size `size`, stored as `coded_size`.
 
-    `transfer` stands in for what files say of theirs (ITU-T H.273).
+    `transfer` stands in for what files say of theirs (ITU-T H.273); 0: it does not.
     """
 
-    def __init__(self, falloff: Falloff, size: Size, coded_size: Size, transfer: int | None = None) -> None:
+    def __init__(self, falloff: Falloff, size: Size, coded_size: Size, transfer: int = 0) -> None:
         self.falloff, self.size, self.coded_size, self.transfer = falloff, size, coded_size, transfer
         self._factors = lru_cache(maxsize=4)(self._made_factors)
         self._lent: dict[int, Frame] = {}
