@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from fractions import Fraction
 
-import cv2
 import numpy as np
 import pytest
+from stored import stored
 from truth import SMALL
 from walks import moved
 
@@ -14,7 +14,6 @@ from keen_horizon.core.errors import TreatmentError
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.glass.falloff import Falloff
 from keen_horizon.core.mapping.output import output_frame
-from keen_horizon.core.media.colour import code_range, luma_weights
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Tags
 from keen_horizon.core.media.transfer import coded, linear
@@ -26,18 +25,6 @@ from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.simulator.plane import jitter, shaken_pictures
 
 GLASS = Falloff((-0.6, 0.05), 0.03 - 0.02j)
-
-
-def stored(rgb: np.ndarray, depth: int, tags: Tags) -> tuple[np.ndarray, ...]:
-    """Planes of 4:2:0 of coded R, G, B, 0 ... 1."""
-    red_weight, blue_weight = luma_weights(tags)
-    red, green, blue = np.moveaxis(rgb, -1, 0)
-    luma = red_weight * red + (1 - red_weight - blue_weight) * green + blue_weight * blue
-    black, of_luma, of_chroma = code_range(depth, tags)
-    differences = (blue - luma) / (2 * (1 - blue_weight)), (red - luma) / (2 * (1 - red_weight))
-    halves = (cv2.resize(plane, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA) for plane in differences)
-    codes = [black + of_luma * luma, *((128 << (depth - 8)) + of_chroma * half for half in halves)]
-    return tuple(np.rint(plane).astype(np.uint8 if depth == 8 else np.uint16) for plane in codes)
 
 
 def gain_of(falloff: Falloff) -> np.ndarray:

@@ -9,16 +9,17 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from keen_horizon.core.errors import LensError, Stopped
+from keen_horizon.core.errors import LensError
 from keen_horizon.core.finding.falloff import FoundFalloff, Samples, measured_falloff
 from keen_horizon.core.geometry.similarity import as_complex
 from keen_horizon.core.media.colour import code_range
-from keen_horizon.core.media.frames import Frame, read_frames
+from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.media.transfer import power_law
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.optics import FalloffSettings
+from keen_horizon.pipeline.chosen import chosen_frames, spread_over_shot
 
 Floats = NDArray[np.float64]
 
@@ -38,20 +39,13 @@ def measure_falloff(
     should_stop: Callable[[], bool] = lambda: False,
 ) -> FoundFalloff:
     """The fall-off that the measured range shows. Raises MediaError, Stopped."""
-    start, stop = _longest_shot(measurement)
-    wanted = np.unique(np.linspace(start, stop - 1, FRAMES).round().astype(int))
+    wanted = spread_over_shot(measurement, FRAMES)
     places = _places(measurement, wanted)
     taken: list[Samples] = []
     transfer = USUAL_TRANSFER
-    first, last = measurement.first + start, measurement.first + int(wanted[-1])
-    for frame in read_frames(info.footage(source), first, last, times):
-        if should_stop():
-            raise Stopped(f"{info.name}: measuring the fall-off was stopped.")
-        index = int(np.searchsorted(wanted, frame.number - measurement.first))
-        if index < len(wanted) and wanted[index] == frame.number - measurement.first:
-            transfer = frame.tags.transfer
-            taken.append(_samples(frame, measurement, places, index))
-        progress(frame.number - first + 1, last - first + 1)
+    for index, frame in chosen_frames(source, info, times, measurement, wanted, progress, should_stop):
+        transfer = frame.tags.transfer
+        taken.append(_samples(frame, measurement, places, index))
     together = Samples(*(np.concatenate(part) for part in zip(*(_columns(each) for each in taken), strict=True)))
     law = power_law(transfer) or power_law(USUAL_TRANSFER)
     assert law is not None
@@ -85,13 +79,6 @@ def with_falloff(
     measured = {name: figures[name] for name in ("coefficients", "centre_x", "centre_y")}
     settings = FalloffSettings.model_validate(known | measured)
     return treatment.model_copy(update={"optics": treatment.optics.model_copy(update={"falloff": settings})}), (note,)
-
-
-def _longest_shot(measurement: Measurement) -> tuple[int, int]:
-    """First frame and end of the longest shot, counted from the measurement's first."""
-    ends = np.r_[0, np.flatnonzero(measurement.cut) + 1, len(measurement)]
-    longest = int(np.argmax(np.diff(ends)))
-    return int(ends[longest]), int(ends[longest + 1])
 
 
 def _columns(samples: Samples) -> tuple[NDArray[np.generic], ...]:

@@ -1,4 +1,4 @@
-"""A treatment's fall-off as the renderer and a viewer undo it."""
+"""A treatment's fall-off and fringes as the renderer and a viewer undo them."""
 
 from __future__ import annotations
 
@@ -8,9 +8,10 @@ import numpy as np
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.glass.falloff import Falloff
+from keen_horizon.core.glass.fringe import Fringe
 from keen_horizon.core.mapping.packed import packed
 from keen_horizon.core.media.transfer import PowerLaw, power_law
-from keen_horizon.core.treatment.optics import FalloffSettings
+from keen_horizon.core.treatment.optics import FalloffSettings, FringeSettings
 
 TRANSFERS = {"bt709": 1, "srgb": 13, "linear": 8, "pq": 16, "hlg": 18}  # ITU-T H.273, table 3
 ABOUT = PowerLaw(0.0, 0.5, 0.0)  # stands in for PQ and HLG in a viewer: the lower half of HLG
@@ -45,4 +46,25 @@ def drawn_light(settings: FalloffSettings | None, told: int, size: Size) -> dict
         "offset": law.offset,
         "toe": law.toe,
         "corner_stops": round(falloff.corner_stops(size.width, size.height), 3),
+    }
+
+
+def fringe_of(settings: FringeSettings) -> Fringe:
+    """The fringes that settings describe."""
+    return Fringe(settings.red, settings.blue, complex(settings.centre_x, settings.centre_y))
+
+
+def drawn_fringe(settings: FringeSettings | None, size: Size) -> dict[str, Any] | None:
+    """What a viewer samples red and blue by: how much further out than green, as a share of the way from `centre`, in
+    the middle and a half-diagonal out, between which it goes as the squared radius.
+    """
+    fringe = None if settings is None else fringe_of(settings)
+    if fringe is None or not fringe.any:
+        return None
+    red, blue = fringe.at_corner(size.half_diagonal)
+    return {
+        "red": [fringe.red[0], sum(fringe.red)],
+        "blue": [fringe.blue[0], sum(fringe.blue)],
+        "centre": [fringe.centre.real, fringe.centre.imag],
+        "corner_px": [round(red, 3), round(blue, 3)],
     }

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.media.chroma import chroma_place
 from keen_horizon.core.media.stored import Plane, Tags
 
 _WEIGHTS = {1: (0.2126, 0.0722), 9: (0.2627, 0.0593), 10: (0.2627, 0.0593)}
 _BT601 = (0.299, 0.114)
+CLIPPED = 0.01, 0.98  # of the coded range: beyond them a colour may have been cut off
 
 
 def luma_weights(tags: Tags) -> tuple[float, float]:
@@ -38,6 +41,13 @@ def code_range(depth: int, tags: Tags | None) -> tuple[float, float, float]:
 
 def rgb_of(y: Plane, u: Plane, v: Plane, depth: int, tags: Tags | None) -> NDArray[np.float32]:
     """Planes of one size as R, G, B (rows, columns, 3), 0 ... 1 (ITU-T H.273, 8.3)."""
+    return np.asarray(np.clip(np.stack(_rgb(y, u, v, depth, tags), -1), 0, 1), np.float32)
+
+
+def _rgb(
+    y: Plane | NDArray[np.float32], u: Plane, v: Plane, depth: int, tags: Tags | None
+) -> tuple[NDArray[np.float32], ...]:
+    """R, G and B of planes of one size; black is 0 and white 1, and colours may lie outside."""
     kr, kb = luma_weights(tags) if tags else _BT601
     unit = float(1 << (depth - 8))
     black, of_luma, of_chroma = code_range(depth, tags)
@@ -46,7 +56,41 @@ def rgb_of(y: Plane, u: Plane, v: Plane, depth: int, tags: Tags | None) -> NDArr
     r = luma + np.float32(2 * (1 - kr)) * red
     b = luma + np.float32(2 * (1 - kb)) * blue
     g = (luma - np.float32(kr) * r - np.float32(kb) * b) / np.float32(1 - kr - kb)
-    return np.asarray(np.clip(np.stack([r, g, b], -1), 0, 1), np.float32)
+    return r, g, b
+
+
+def colours_where_chroma_is(
+    planes: tuple[Plane, ...], depth: int, tags: Tags
+) -> tuple[NDArray[np.float32], NDArray[np.bool_]]:
+    """R, G, B (3, rows, columns) at the chroma's samples, and where (rows, columns) none is clipped."""
+    luma, blue, red = planes
+    there = luma_where_chroma_is(luma, blue.shape, tags.site)
+    colours = np.stack(_rgb(there, blue, red, depth, tags))
+    low, high = CLIPPED
+    return colours, ((colours > low) & (colours < high)).all(0)
+
+
+def luma_where_chroma_is(luma: Plane | NDArray[np.float32], shape: tuple[int, ...], site: int) -> NDArray[np.float32]:
+    """A plane as fine as luma, averaged evenly round the places of chroma samples (rows, columns), `shape` of them."""
+    if luma.shape == shape:
+        return np.asarray(luma, np.float32)
+    rows, columns = shape
+    down, across = round(luma.shape[0] / rows), round(luma.shape[1] / columns)
+    x, y = chroma_place(site, across, down)
+    kernels = [_even_kernel(step, place) for step, place in ((across, x), (down, y))]
+    smooth = cv2.sepFilter2D(luma, cv2.CV_32F, *kernels, borderType=cv2.BORDER_REPLICATE)
+    return np.asarray(smooth[int(y + 0.5) :: down, int(x + 0.5) :: across][:rows, :columns])
+
+
+def _even_kernel(step: int, place: float) -> NDArray[np.float32]:
+    """What averages samples round a place among `step` of them: at a sample, or in the middle between two.
+
+    The latter's average stands at the second of both.
+    """
+    if step == 1:
+        return np.ones(1, np.float32)
+    between = place != int(place)
+    return np.array([0.5, 0.5, 0.0] if between else [0.25, 0.5, 0.25], np.float32)
 
 
 def to_bgr(y: Plane, u: Plane, v: Plane, tags: Tags) -> NDArray[np.uint8]:

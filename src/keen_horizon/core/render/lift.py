@@ -7,7 +7,6 @@ through linear light, and chroma by the slope of what luma does there.
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
 from functools import lru_cache
 
@@ -47,7 +46,6 @@ class Lifter:
     def __init__(self, falloff: Falloff, size: Size, coded_size: Size, transfer: int = 0) -> None:
         self.falloff, self.size, self.coded_size, self.transfer = falloff, size, coded_size, transfer
         self._factors = lru_cache(maxsize=4)(self._made_factors)
-        self._lent: dict[int, Frame] = {}
 
     def lifted(self, frame: Frame) -> Frame:
         """The frame as it would be without the fall-off."""
@@ -70,20 +68,6 @@ class Lifter:
         middle = np.float32(128 << (frame.bit_depth - 8))
         lifted = (_whole((plane - middle) * slopes + middle, frame.bit_depth, plane) for plane in colours)
         return replace(frame, planes=(bright, *lifted))
-
-    def lending(self, frame_at: Callable[[int], Frame | None], frame: int, reach: int) -> Callable[[int], Frame | None]:
-        """`frame_at` with its frames lifted; those up to `reach` from a `frame` are kept for the next ones."""
-        self._lent = {number: lent for number, lent in self._lent.items() if abs(number - frame) <= reach}
-
-        def at(number: int) -> Frame | None:
-            if number not in self._lent:
-                other = frame_at(number)
-                if other is None:
-                    return None
-                self._lent[number] = self.lifted(other)
-            return self._lent[number]
-
-        return at
 
     def _made_factors(self, shape: tuple[int, int], site: int, exponent: float) -> Values:
         """What the light of each sample of a plane is multiplied by, to a power."""

@@ -8,7 +8,7 @@ matrix and range so that it needs no conversion either.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
@@ -24,6 +24,7 @@ from keen_horizon.core.media.encode import chroma_size
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Plane
 from keen_horizon.core.path.camera_path import CameraPath
+from keen_horizon.core.render.align import aligner_of, standing_maps
 from keen_horizon.core.render.borrow import Lender
 from keen_horizon.core.render.lift import lifter_of
 from keen_horizon.core.render.resample import kept_in_place, resampled
@@ -75,44 +76,89 @@ class Warper:
         self.lender = Lender(path, edges.borrow.feather_px) if path.borrowed else None
         self.reach = max(map(abs, path.borrowed.offsets)) if path.borrowed else 0
         self.lifter = lifter_of(treatment.optics.falloff, path.size, coded)
+        self.aligner = aligner_of(treatment.optics.fringe, path.size)
+        self._lent: dict[int, Frame] = {}
         self._display_from_coded = resized(path.size, coded)
 
     def warp(self, frame: Frame, frame_at: Callable[[int], Frame | None] = alone) -> Warped:
         """One frame through the map of its number; `frame_at` gives other frames, for borrowing."""
         if self.lifter is not None:
-            frame, frame_at = self.lifter.lifted(frame), self.lifter.lending(frame_at, frame.number, self.reach)
+            frame = self.lifter.lifted(frame)
         targets = self._targets(frame.tags.site)
         sources = [self._grid(plane.shape, frame.tags.site) for plane in frame.planes]
-        matrix = self.sampling.matrix(frame.number)
-        same = all(t.same_as(s) for t, s in zip(targets, sources, strict=True))
-        if same and not self.sharpen and matrix is not None and np.allclose(matrix, np.eye(3), atol=1e-9):
+        if self.aligner is None and not self.sharpen and self._unmoved(frame.number, targets, sources):
             return Warped(frame.planes, 0, alpha=frame.alpha)
-        fill = values_of(self.gap_colour, frame.bit_depth, frame.tags)
-        planes: list[Plane] = []
+        maps = [dense_maps(self.sampling, frame.number, targets[i], sources[i]) for i in (0, 1)]  # V's is U's
         gaps = 0
-        lent = alpha = None
-        for i, (plane, target, source) in enumerate(zip(frame.planes, targets, sources, strict=True)):
-            if i < 2:  # U and V share their map
-                maps = dense_maps(self.sampling, frame.number, target, source)
-            if i == 0 and border_overhang(self.sampling, frame.number) > TOLERANCE_PX:
-                gaps = int(gap_mask(maps, Size(plane.shape[1], plane.shape[0])).sum())
-            if i == 0 and self.alpha:
-                alpha = self._coverage(frame, maps)
-            if i == 1 and plane.shape != frame.planes[0].shape:
-                maps = kept_in_place(maps)
-            planes.append(self._resample(plane, maps, fill[i], frame.bit_depth))
+        if border_overhang(self.sampling, frame.number) > TOLERANCE_PX:
+            gaps = int(gap_mask(maps[0], Size(frame.luma.shape[1], frame.luma.shape[0])).sum())
+        alpha = self._coverage(frame, maps[0]) if self.alpha else None
+        planes = self._resampled(frame, (maps[0], maps[1]), sources)
+        lent = None
         if self.lender and gaps:
             covered = [alpha] if alpha is not None else []
-            planes, lent, gaps = self.lender.lay_in(frame, planes + covered, targets, sources, frame_at)
+            at = self._lending(frame_at, frame.number)
+            planes, lent, gaps = self.lender.lay_in(frame, planes + covered, targets, sources, at)
             alpha = planes.pop() if covered else None
         if self.sharpen:
             planes[0] = sharpened(planes[0], self.sharpen, frame.bit_depth)
         return Warped(tuple(planes), gaps, lent, alpha)
 
-    def _resample(self, plane: Plane, maps: Maps, fill: int, depth: int) -> Plane:
+    def _unmoved(self, number: int, targets: list[PlaneGrid], sources: list[PlaneGrid]) -> bool:
+        """Whether every sample of the output is one of the source."""
+        matrix = self.sampling.matrix(number)
+        same = all(t.same_as(s) for t, s in zip(targets, sources, strict=True))
+        return same and matrix is not None and np.allclose(matrix, np.eye(3), atol=1e-9)
+
+    def _resampled(self, frame: Frame, maps: tuple[Maps, Maps], sources: list[PlaneGrid]) -> list[Plane]:
+        """Y, U, V where maps of luma and of chroma say."""
+        fill = values_of(self.gap_colour, frame.bit_depth, frame.tags)
         border = cv2.BORDER_CONSTANT if self.gaps_allowed else cv2.BORDER_REPLICATE
-        out = resampled(plane, maps, border, float(fill))
-        return np.asarray(np.minimum(out, (1 << depth) - 1)) if depth > 8 else out
+        coarse = frame.planes[1].shape != frame.luma.shape
+
+        def exactly(where: Maps) -> Maps:
+            return kept_in_place(where) if coarse else where
+
+        def resample(plane: Plane, where: Maps, channel: int) -> Plane:
+            out = resampled(plane, where, border, float(fill[channel]))
+            return np.asarray(np.minimum(out, (1 << frame.bit_depth) - 1)) if frame.bit_depth > 8 else out
+
+        if self.aligner is None:
+            wheres = (maps[0], *[exactly(maps[1])] * 2)
+            return [
+                resample(plane, where, i) for i, (plane, where) in enumerate(zip(frame.planes, wheres, strict=True))
+            ]
+
+        def of_colour(plane: Plane, where: Maps, channel: int) -> Plane:
+            return resample(plane, exactly(where) if channel else where, channel)
+
+        return list(self.aligner.resampled(frame, maps, sources, of_colour, written_site(frame.tags.site)))
+
+    def _lending(self, frame_at: Callable[[int], Frame | None], number: int) -> Callable[[int], Frame | None]:
+        """`frame_at` with its frames lifted and their colours laid back; those near `number` are kept for the next."""
+        if self.lifter is None and self.aligner is None:
+            return frame_at
+        self._lent = {other: lent for other, lent in self._lent.items() if abs(other - number) <= self.reach}
+
+        def at(other: int) -> Frame | None:
+            if other not in self._lent:
+                frame = frame_at(other)
+                if frame is None:
+                    return None
+                self._lent[other] = self._undone(frame)
+            return self._lent[other]
+
+        return at
+
+    def _undone(self, frame: Frame) -> Frame:
+        """A frame as it would be without the glass's light and colours, as far as they are undone."""
+        if self.lifter is not None:
+            frame = self.lifter.lifted(frame)
+        if self.aligner is not None:
+            sources = [self._grid(plane.shape, frame.tags.site) for plane in frame.planes]
+            standing = standing_maps(sources[0].shape), standing_maps(sources[1].shape)
+            frame = replace(frame, planes=tuple(self._resampled(frame, standing, sources)))
+        return frame
 
     def _coverage(self, frame: Frame, maps: Maps) -> Plane | None:
         """How much the picture covers each sample: as stored, and nothing where the map leaves the source.

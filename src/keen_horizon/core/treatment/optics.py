@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 import numpy as np
 from pydantic import Field, model_validator
@@ -18,6 +18,7 @@ Corner = tuple[Coordinate, Coordinate]
 MOST_MOVED = FIGURES["corner_1"].high  # of the frame's side
 MOST_FALLOFF = 10.0  # of a coefficient: r^6 may take back what r^4 gave
 MOST_STOPS = 6.0
+Spread = Annotated[float, Field(ge=-0.02, le=0.02)]  # of the radius: 22 px at a corner of 1080p, more than glass does
 Transfer = Literal["bt709", "srgb", "linear", "pq", "hlg"]
 SHORTEST_FOCAL, LONGEST_FOCAL = 0.05, 100.0  # half-diagonals
 
@@ -120,6 +121,24 @@ class FalloffSettings(Part):
         return self
 
 
+class Haze(Part):
+    """Coloured haze along strong edges, taken away by `amount`: colours up to `width_deg` / 2 from the hue `hue_deg`."""
+
+    amount: float = Field(default=0.0, ge=0.0, le=1.0)
+    hue_deg: float = Field(default=290.0, ge=0.0, le=360.0)
+    width_deg: float = Field(default=60.0, ge=1.0, le=180.0)
+
+
+class FringeSettings(Part):
+    """Colours that lie apart: see `core.glass.fringe`; s and c of red and of blue, the centre in half-diagonals."""
+
+    red: tuple[Spread, Spread] = (0.0, 0.0)
+    blue: tuple[Spread, Spread] = (0.0, 0.0)
+    centre_x: float = FIGURES["centre_x"].field(0.0)
+    centre_y: float = FIGURES["centre_y"].field(0.0)
+    haze: Haze = Haze()
+
+
 class Optics(Part):
     """Corrections of the glass, and how the straightened picture is looked at.
 
@@ -141,7 +160,7 @@ class Optics(Part):
     keys: tuple[OpticsKeys, ...] = Field(default=(), max_length=MOST_KEYS)
     flat: FlatThing | None = None
     falloff: FalloffSettings | None = None
-    fringe: None = None
+    fringe: FringeSettings | None = None
 
     @model_validator(mode="after")
     def _sound(self) -> Optics:

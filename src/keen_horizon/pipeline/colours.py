@@ -1,0 +1,116 @@
+"""Measuring how colours lie apart: edges of frames all over the range, and where the measured motion says they are."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.errors import LensError
+from keen_horizon.core.finding.colour_edges import Blocks, ColourEdges, Where, joined
+from keen_horizon.core.finding.fringe import OF_FULL_HD, SURE, FoundFringe, measured_fringe
+from keen_horizon.core.glass.fringe import Fringe
+from keen_horizon.core.media.colour import colours_where_chroma_is
+from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.optics import FringeSettings
+from keen_horizon.pipeline.chosen import chosen_frames, spread_over_shot
+
+FRAMES = 16  # at most, all over the range
+CELLS = 40  # of the scene, across the frame: 48 px of 1080p each
+WIDEST = 1920  # samples of larger pictures are averaged: edges tell no more there
+SURE_OF_ALL = 0.08 * OF_FULL_HD  # in place of SURE where chroma is as fine as luma
+SPREAD = 2  # frames that motion is taken over
+
+
+def measure_fringe(
+    source: Path,
+    info: ClipInfo,
+    times: NDArray[np.float64],
+    measurement: Measurement,
+    progress: Callable[[int, int], None] = lambda done, total: None,
+    should_stop: Callable[[], bool] = lambda: False,
+) -> FoundFringe:
+    """How colours lie apart in the measured range. Raises MediaError, Stopped."""
+    wanted = spread_over_shot(measurement, FRAMES)
+    looks: list[tuple[ColourEdges, Where]] = []
+    fine = False
+    for index, frame in chosen_frames(source, info, times, measurement, wanted, progress, should_stop):
+        fine = frame.planes[1].shape == frame.luma.shape
+        colours, usable = colours_where_chroma_is(frame.planes, frame.bit_depth, frame.tags)
+        edges = ColourEdges(index, *_narrowed(colours, usable))
+        looks.append((edges, _where(measurement, int(wanted[index]), edges.places)))
+
+    def behind(fringe: Fringe) -> Blocks:
+        return joined([blocks for edges, where in looks for blocks in edges.shifts(where, fringe)])
+
+    aspect = measurement.size.width / measurement.size.height
+    return measured_fringe(behind, aspect, SURE_OF_ALL if fine else SURE)
+
+
+def with_fringe(
+    source: Path,
+    info: ClipInfo,
+    times: NDArray[np.float64],
+    measurement: Measurement,
+    treatment: Treatment,
+    progress: Callable[[int, int], None] = lambda done, total: None,
+) -> tuple[Treatment, tuple[str, ...]]:
+    """The treatment with the fringes that the measured range shows, and what there is to say of them.
+
+    Raises LensError where the clip does not tell, MediaError.
+    """
+    found = measure_fringe(source, info, times, measurement, progress)
+    half = measurement.size.half_diagonal
+    red, blue = found.fringe.at_corner(half)
+    off = [half * doubt for doubt in found.doubts]
+    if not found.enough:
+        raise LensError(
+            f"{info.name}: it does not tell how far its colours lie apart: at the corners red is known within "
+            f"{off[0]:.2f} px and blue within {off[1]:.2f} px only. Film sharp edges all over the picture, less "
+            "compressed, or set the fringes by hand."
+        )
+    names = ("s of red", "c of red", "s of blue", "c of blue", "centre_x", "centre_y")
+    told = ", ".join(f"{name} ± {error:.5f}" for name, error in zip(names, found.errors, strict=True))
+    note = (
+        f"at the corners red lies {red:+.2f} ± {off[0]:.2f} px outwards of green, blue {blue:+.2f} ± {off[1]:.2f} px: "
+        f"{told}."
+    )
+    figures = found.to_json()
+    known = treatment.optics.fringe.model_dump() if treatment.optics.fringe else {}
+    measured = {name: figures[name] for name in ("red", "blue", "centre_x", "centre_y")}
+    settings = FringeSettings.model_validate(known | measured)
+    return treatment.model_copy(update={"optics": treatment.optics.model_copy(update={"fringe": settings})}), (note,)
+
+
+def _narrowed(colours: NDArray[np.float32], usable: NDArray[np.bool_]) -> tuple[NDArray[np.float32], NDArray[np.bool_]]:
+    """The same, no wider than WIDEST."""
+    rows, columns = usable.shape
+    if columns <= WIDEST:
+        return colours, usable
+    size = (WIDEST, round(rows * WIDEST / columns))
+    smaller = np.stack([cv2.resize(colour, size, interpolation=cv2.INTER_AREA) for colour in colours])
+    return smaller, cv2.resize(usable.astype(np.uint8), size, interpolation=cv2.INTER_AREA) > 0
+
+
+def _where(measurement: Measurement, index: int, places: NDArray[np.complex128]) -> Where:
+    """Where places of a frame, half-diagonals from its middle, lie in the scene, and how they move."""
+    size, poses = measurement.size, measurement.poses
+    half = size.half_diagonal
+    scene = poses[np.array([index])].apply(places * half + size.centre)[0]
+    side = size.width / CELLS
+    column, row = np.floor(scene.real / side).astype(np.intp), np.floor(scene.imag / side).astype(np.intp)
+    later = min(index + 1, len(measurement) - 1)
+    before = max(0, later - SPREAD)
+    there, then = (poses[np.array([i])].inverse().apply(scene)[0] for i in (later, before))
+    return Where(places, (there - then) / half / max(1, later - before), _numbered(column, row))
+
+
+def _numbered(column: NDArray[np.intp], row: NDArray[np.intp]) -> NDArray[np.intp]:
+    """One number for every cell, wherever it lies (Cantor's pairing of two folded to counts)."""
+    x, y = (np.where(part < 0, -2 * part - 1, 2 * part) for part in (column, row))
+    return np.asarray((x + y) * (x + y + 1) // 2 + y)
