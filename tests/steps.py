@@ -119,6 +119,21 @@ def go(page: Page, frame: int, stage: str = "motion") -> None:
     if stage == "motion":
         expect(page.locator(".outcome tbody tr")).to_have_count(5)
     settled(page)
+    if stage == "optics":
+        open_groups(page)
+
+
+def to_optics(page: Page) -> None:
+    """The stage Optics, with all that may be wrong with a picture open."""
+    press(page, "1")
+    open_groups(page)
+
+
+def open_groups(page: Page) -> None:
+    """Open what of Optics is closed."""
+    for group in page.locator(".wrong").all():
+        if group.get_attribute("open") is None:
+            group.locator("summary").first.click()
 
 
 def draft_of(page: Page) -> dict:

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-
-from keen_horizon.core.media.colour import code_range, luma_where_chroma_is, luma_weights
+from keen_horizon.core.media.colour import code_range, luma_weights, luma_where_chroma_is
 from keen_horizon.core.media.stored import Tags
 
 

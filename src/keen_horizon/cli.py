@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from keen_horizon.core.errors import KeenHorizonError
+from keen_horizon.core.errors import KeenHorizonError, LensError
 from keen_horizon.core.lens.calibration import Board
 from keen_horizon.core.lens.exchange.files import read_profile
 from keen_horizon.core.lens.plate import plate_treatment
@@ -31,6 +31,7 @@ from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.former import with_present_names
 from keen_horizon.editing import add_editing
 from keen_horizon.keeping import add_keeping
+from keen_horizon.pipeline.colours import with_fringe
 from keen_horizon.pipeline.delivery import clip_fates
 from keen_horizon.pipeline.flat_things import follow_clip, plane_csv, plane_document
 from keen_horizon.pipeline.lenses import lens_by_board, lens_by_itself, lens_by_lines
@@ -96,7 +97,7 @@ def _parser() -> argparse.ArgumentParser:
     lens.add_argument("--across", type=int, default=9, help="the board's inner corners, or dots, across")
     lens.add_argument("--down", type=int, default=6, help="the same down")
     lens.set_defaults(run=_lens)
-    glass = commands.add_parser("glass", help="measure how light falls off, and write the treatment with it")
+    glass = commands.add_parser("glass", help="measure fall-off and fringes, and write the treatment with them")
     glass.add_argument("source", type=Path, metavar="SRC")
     glass.add_argument("destination", type=Path, metavar="TREATMENT", help="treatment document to write (JSON)")
     glass.add_argument("--treatment", type=Path, help="treatment document to begin with")
@@ -213,8 +214,18 @@ def _glass(options: argparse.Namespace) -> None:
     treatment = Treatment.from_json(_read_json(options.treatment) if options.treatment else {})
     info, times = _probed(options)
     measurement = _measurement(options, info, times, treatment)
-    treatment, notes = with_falloff(options.source, info, times, measurement, treatment, _bar("measuring the light"))
-    _tell(info, notes)
+    kinds = ((with_falloff, "measuring the light"), (with_fringe, "measuring the colours"))
+    failures: list[LensError] = []
+    for measured, title in kinds:
+        try:
+            treatment, notes = measured(options.source, info, times, measurement, treatment, _bar(title))
+            _tell(info, notes)
+        except LensError as error:
+            failures.append(error)
+    if len(failures) == len(kinds):
+        raise LensError(" ".join(map(str, failures)))
+    for failure in failures:
+        print(failure, file=sys.stderr)
     _write_json(options.destination, treatment.to_json())
 
 

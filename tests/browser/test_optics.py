@@ -17,7 +17,18 @@ from glass import RULED_SIZE as SIZE
 from glass import board_poses, filmed_board, ruled_line
 from playwright.sync_api import Page, expect
 from services import wait_for
-from steps import away_from_the_still, bring_in, canvas_of, draft_of, drag, open_bench, press, start_project, to_bench
+from steps import (
+    away_from_the_still,
+    bring_in,
+    canvas_of,
+    draft_of,
+    drag,
+    open_bench,
+    press,
+    start_project,
+    to_bench,
+    to_optics,
+)
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.calibration import Board
@@ -40,7 +51,7 @@ def click_along(page: Page, line: np.ndarray) -> None:
 
 def test_straightedges_find_the_lens_and_the_picture_follows(page: Page, ruled: Path) -> None:
     to_bench(page, ruled, measured=False)
-    press(page, "1")
+    to_optics(page)
     page.get_by_role("button", name="before", exact=True).click()
     page.get_by_role("button", name="Draw straightedges").click()
     for offset in (-2, 2):
@@ -81,7 +92,7 @@ def test_straightedges_find_the_lens_and_the_picture_follows(page: Page, ruled: 
 
 def test_a_lens_by_hand_is_drawn_as_it_is_rendered(page: Page, ruled: Path) -> None:
     to_bench(page, ruled, measured=False)
-    press(page, "1")
+    to_optics(page)
     page.get_by_label("Start from a field of view").select_option("120")
     expect(page.locator(".facts")).to_contain_text("120.0° corner to corner")
     expect(page.locator("[data-stage=optics]")).to_contain_text("keeps")
@@ -101,7 +112,7 @@ def test_a_profile_is_kept_given_to_another_clip_and_comes_back_from_a_file(
 ) -> None:
     to_bench(page, ruled, measured=False)
     shelf = page.locator(".crumbs a").first.get_attribute("href")
-    press(page, "1")
+    to_optics(page)
     page.get_by_label("Start from a field of view").select_option("110")
     page.get_by_label("Name for this lens").fill("Quay lens")
     page.get_by_role("button", name="Keep", exact=True).last.click()
@@ -128,7 +139,7 @@ def test_a_profile_is_kept_given_to_another_clip_and_comes_back_from_a_file(
     expect(page.get_by_text("calibration.yml came in.")).to_be_visible()
     page.goto(shelf)
     open_bench(page, shaky[0].name)
-    press(page, "1")
+    to_optics(page)
     expect(page.locator("[data-stage=optics]")).to_contain_text("equidistant fisheye")
     assert draft_of(page)["optics"]["lens"] == kept
     page.get_by_label("Lens profile").select_option(label="Quay lens")
@@ -138,7 +149,7 @@ def test_a_profile_is_kept_given_to_another_clip_and_comes_back_from_a_file(
 
 def test_the_clip_shows_its_lens_by_itself_or_says_why_not(page: Page, ruled: Path, shaky: tuple) -> None:
     to_bench(page, ruled, measured=False)
-    press(page, "1")
+    to_optics(page)
     page.get_by_role("button", name="Look for straight things").click()
     expect(page.get_by_text(re.compile(r"\d+ edges on 5 frames agree on this lens; confidence \d+ %"))).to_be_visible()
     expect(page.locator("[data-stage=optics]")).not_to_contain_text("no lens")
@@ -157,7 +168,7 @@ def test_the_clip_shows_its_lens_by_itself_or_says_why_not(page: Page, ruled: Pa
 
 def test_the_grid_is_turned_along_a_line_and_never_in_the_picture(page: Page, ruled: Path) -> None:
     to_bench(page, ruled, measured=False)
-    press(page, "1")
+    to_optics(page)
     wait_for(lambda: canvas_of(page).any())
     page.wait_for_timeout(500)
     before = canvas_of(page)
@@ -187,7 +198,7 @@ def test_maps_plate_and_bent_back_graphics_are_made_and_read_back(page: Page, ru
     press(page, "4")
     page.get_by_text("For tracking and 3-D").click()
     expect(page.get_by_text("Set one under Optics first")).to_be_visible()
-    press(page, "1")
+    to_optics(page)
     page.get_by_label("Start from a field of view").select_option("120")
     expect(page.locator(".facts")).to_contain_text("120.0° corner to corner")
     page.get_by_label("larger output, the middle as sharp as shot").check()

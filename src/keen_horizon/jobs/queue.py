@@ -15,8 +15,8 @@ from keen_horizon.store.models import Work
 HEAVY = "heavy"
 TASK = "keen_horizon.work"
 PRIORITIES = {
-    "ingest": 3_000_000, "lens": 2_500_000, "falloff": 2_500_000, "board": 2_500_000, "measure": 2_000_000,
-    "pin": 2_000_000, "flat": 2_000_000, "render": 0,
+    "ingest": 3_000_000, "lens": 2_500_000, "falloff": 2_500_000, "fringe": 2_500_000, "board": 2_500_000,
+    "measure": 2_000_000, "pin": 2_000_000, "flat": 2_000_000, "render": 0,
 }  # fmt: skip
 
 _deferrer = App(connector=SyncPsycopgConnector())

@@ -40,6 +40,7 @@ class Sought:
 MOTION = Sought("measure")
 LENS = Sought("lens")
 FALLOFF = Sought("falloff")
+FRINGE = Sought("fringe")
 
 
 def the_pin(point: PinPoint) -> Sought:

@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 from keen_horizon.core.lens.calibration import Board, Calibration
 from keen_horizon.core.lens.profile import Profile, profile_of, starters
 from keen_horizon.core.treatment.document import Treatment
-from keen_horizon.core.treatment.optics import FalloffSettings, LensSettings
+from keen_horizon.core.treatment.optics import FalloffSettings, FringeSettings, LensSettings
 from keen_horizon.operations.clips import start_work
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.lookup import find
@@ -37,9 +37,10 @@ def save_profile(
     focal: float | None,
     readout: float | None,
     falloff: FalloffSettings | None,
+    fringe: FringeSettings | None,
 ) -> StoredProfile:
     """Keep a clip's lens under a name that is not taken, its focal length where one is set, half-diagonals, and its
-    readout where one is known, of the clip's frames, and how its light falls off.
+    readout where one is known, of the clip's frames, how its light falls off, and how its colours lie apart.
 
     Raises NotPossible, ProfileError.
     """
@@ -47,7 +48,8 @@ def save_profile(
         raise NotPossible("Give the lens profile a name.")
     info = clip_info(clip)
     seconds = None if readout is None else round(readout / info.rate, 6)
-    return _added(session, profile_of(name, info.display, lens, focal=focal, readout_s=seconds, falloff=falloff))
+    about = {"focal": focal, "readout_s": seconds, "falloff": falloff, "fringe": fringe}
+    return _added(session, profile_of(name, info.display, lens, **about))
 
 
 def import_profile(session: Session, profile: Profile) -> StoredProfile:

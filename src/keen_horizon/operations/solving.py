@@ -12,7 +12,7 @@ from keen_horizon.core.geometry.similarity import as_points
 from keen_horizon.core.glass.shutter import Readout
 from keen_horizon.core.keyframes import figures_over
 from keen_horizon.core.mapping.drawn import drawn_optics, drawn_path
-from keen_horizon.core.mapping.light import drawn_light
+from keen_horizon.core.mapping.light import drawn_fringe, drawn_light
 from keen_horizon.core.mapping.output import OutputFrame, output_frame
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.measurement import Measurement
@@ -76,6 +76,7 @@ class Solution:
             "measured": self.measured,
             "readout": self.readout.to_json(),
             "light": drawn_light(self.optics.falloff, self.transfer, self.path.size),
+            "fringe": drawn_fringe(self.optics.fringe, self.path.size),
             "lens": {"name": known} if lens and lens["name"] == known else lens,
             "output": [self.output.size.width, self.output.size.height],
             "sharpen": suggested_sharpening(1 / figures.sharpness),
@@ -117,7 +118,7 @@ def shown_treatment(session: Session, clip: Clip, treatment: Treatment) -> Treat
     """What can be shown of a treatment: its optics, with the motion as shot, before any motion is measured."""
     first, last = treatment.frames(clip_info(clip).frames)
     optics = treatment.optics
-    told = optics.active or optics.flat is not None or optics.falloff is not None
+    told = optics.active or any(part is not None for part in (optics.flat, optics.falloff, optics.fringe))
     if not told or covering(session, clip, MOTION, first, last) is not None:
         return treatment
     return treatment.model_copy(update={"motion": treatment.motion.model_copy(update={"intent": None})})

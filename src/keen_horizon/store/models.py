@@ -140,8 +140,9 @@ class Clip(Base):
 class Finding(Base):
     """What was found in frames `first` ... `last` of a clip whose pictures had the `source_digest` then.
 
-    `kind` is "measure" (its motion), "pin" (a followed point), "flat" (a flat thing's corners), "lens" or
-    "falloff"; `name` tells one from others of its kind. `facts` are small; what is more lies in the file `key`.
+    `kind` is "measure" (its motion), "pin" (a followed point), "flat" (a flat thing's corners), "lens",
+    "falloff" or "fringe"; `name` tells one from others of its kind. `facts` are small; what is more lies in the file
+    `key`.
     """
 
     __tablename__ = "finding"

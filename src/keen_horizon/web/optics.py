@@ -13,6 +13,7 @@ from keen_horizon.core.treatment.optics import LensFamily, LensSettings, Optics,
 from keen_horizon.core.treatment.parts import MOST_FRAMES, Coordinate, FrameNumber, LevelLine
 from keen_horizon.jobs.progress import work_json
 from keen_horizon.operations import optics, plates, treating
+from keen_horizon.operations.findings import FALLOFF, FRINGE
 from keen_horizon.operations.lookup import find
 from keen_horizon.pipeline.finding import edge_near
 from keen_horizon.store.models import Clip
@@ -109,12 +110,13 @@ def find_lens_by_itself(clip_id: int) -> Response:
         return jsonify(work=work_json(treating.request_lens(session, find(session, Clip, clip_id), treatment)))
 
 
-@blueprint.post("/clips/<int:clip_id>/falloff")
-def measure_falloff(clip_id: int) -> Response:
-    """Measure the clip's fall-off in the background; what was found comes with the clip."""
-    treatment = posted_treatment()
+@blueprint.post("/clips/<int:clip_id>/<any(falloff, fringe):what>")
+def measure_glass(clip_id: int, what: str) -> Response:
+    """Measure the clip's fall-off or fringes in the background; what was found comes with the clip."""
+    treatment, sought = posted_treatment(), FALLOFF if what == "falloff" else FRINGE
     with services().session() as session:
-        return jsonify(work=work_json(treating.request_falloff(session, find(session, Clip, clip_id), treatment)))
+        work = treating.request_glass(session, find(session, Clip, clip_id), treatment, sought)
+        return jsonify(work=work_json(work))
 
 
 @blueprint.post("/clips/<int:clip_id>/<any(plates, maps):what>")

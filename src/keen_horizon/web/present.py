@@ -90,6 +90,7 @@ def clip_detail(clip: Clip, files: FileStore) -> dict[str, Any]:
             for found in clip.found("pin")
         ],
         "found_falloff": next((found.facts for found in reversed(clip.found("falloff"))), None),
+        "found_fringe": next((found.facts for found in reversed(clip.found("fringe"))), None),
         "found_lens": next((found.facts for found in reversed(clip.found("lens"))), None),
         "versions": [version_json(version) for version in clip.versions],
         "renders": [render_json(render) for render in clip.renders if render.key],

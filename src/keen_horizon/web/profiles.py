@@ -18,7 +18,13 @@ from keen_horizon.core.lens.exchange.files import FORMS, LARGEST, read_profile, 
 from keen_horizon.core.lens.lens import fields_of_view
 from keen_horizon.core.lens.over_time import lens_of
 from keen_horizon.core.lens.profile import Profile
-from keen_horizon.core.treatment.optics import LONGEST_FOCAL, SHORTEST_FOCAL, FalloffSettings, LensSettings
+from keen_horizon.core.treatment.optics import (
+    LONGEST_FOCAL,
+    SHORTEST_FOCAL,
+    FalloffSettings,
+    FringeSettings,
+    LensSettings,
+)
 from keen_horizon.jobs.progress import work_json
 from keen_horizon.operations import profiles
 from keen_horizon.operations.errors import NotPossible
@@ -43,6 +49,7 @@ class NewProfile(Body):
     focal: float | None = Field(default=None, ge=SHORTEST_FOCAL, le=LONGEST_FOCAL)
     readout: float | None = Field(default=None, ge=-FURTHEST, le=FURTHEST)
     falloff: FalloffSettings | None = None
+    fringe: FringeSettings | None = None
 
 
 class WantedBoard(Body):
@@ -88,7 +95,7 @@ def save() -> Response:
     with services().session() as session:
         profiles.save_profile(
             session, find(session, Clip, wanted.clip), wanted.name, wanted.lens, focal=wanted.focal,
-            readout=wanted.readout, falloff=wanted.falloff,
+            readout=wanted.readout, falloff=wanted.falloff, fringe=wanted.fringe,
         )  # fmt: skip
         return jsonify(_all(session))
 

@@ -75,7 +75,7 @@ class ColourEdges:
     """The steepest blocks of one frame, `number` among those looked at."""
 
     def __init__(self, number: int, colours: Values, usable: NDArray[np.bool_]) -> None:
-        """`colours` are R, G, B (3, rows, columns), 0 ... 1; `usable` (rows, columns) is False where they are clipped."""
+        """`colours` are R, G, B (3, rows, columns), 0 ... 1; not `usable` (rows, columns) where they are clipped."""
         self.number = number
         self.half = float(np.hypot(*colours.shape[1:])) / 2
         red, green, blue = (cv2.GaussianBlur(colour, (0, 0), BLUR) for colour in colours)

@@ -24,7 +24,7 @@ from numpy.typing import NDArray
 from scipy.sparse import csr_matrix
 
 from keen_horizon.core.finding.colour_edges import Blocks
-from keen_horizon.core.geometry.robust import TUKEY_REACH, tukey
+from keen_horizon.core.geometry.robust import tukey
 from keen_horizon.core.glass.fringe import Fringe
 
 Floats = NDArray[np.float64]

@@ -135,6 +135,10 @@ def plain_stage(size: Size, first: int) -> OpticsStage:
     return OpticsStage(first, (LensStage(Lens("division", (0.0,)), size, 1.0),))
 
 
+# what the lens was found by, and what has to do with light and colours
+BESIDE_THE_SHAPE = {"straightedges": (), "world_lines": (), "flat": None, "falloff": None, "fringe": None}
+
+
 def optics_stage(optics: Optics, size: Size, first: int = 0, last: int = 0) -> OpticsStage | None:
     """The stages of frames `first` ... `last`; None where the optics change nothing.
 
@@ -143,7 +147,7 @@ def optics_stage(optics: Optics, size: Size, first: int = 0, last: int = 0) -> O
     if not optics.active:
         return None
     return _stages(
-        optics.model_copy(update={"straightedges": (), "world_lines": (), "flat": None, "falloff": None}),
+        optics.model_copy(update=BESIDE_THE_SHAPE),
         size,
         first,
         last,

@@ -17,7 +17,13 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.glass.shutter import FURTHEST
 from keen_horizon.core.lens.lens import fisheye_of
 from keen_horizon.core.treatment.document import Treatment
-from keen_horizon.core.treatment.optics import LONGEST_FOCAL, SHORTEST_FOCAL, FalloffSettings, LensSettings
+from keen_horizon.core.treatment.optics import (
+    LONGEST_FOCAL,
+    SHORTEST_FOCAL,
+    FalloffSettings,
+    FringeSettings,
+    LensSettings,
+)
 
 SCHEMA: Literal["keen-horizon/lens-profile/1"] = "keen-horizon/lens-profile/1"
 ASPECT_TOLERANCE = 0.01
@@ -39,7 +45,7 @@ class Profile(BaseModel):
 
     `focal` is the focal length in half-diagonals of the frame where it is known; fisheyes tell it by themselves.
     `readout_s` is how long the sensor reads its rows in this mode, seconds, where known; below 0 the last row first.
-    `falloff` is how its light falls off, where known.
+    `falloff` is how its light falls off, `fringe` how its colours lie apart, where known.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid", populate_by_name=True, allow_inf_nan=False)
@@ -55,6 +61,7 @@ class Profile(BaseModel):
     focal: float | None = Field(default=None, ge=SHORTEST_FOCAL, le=LONGEST_FOCAL)
     readout_s: float | None = Field(default=None, ge=-LONGEST_READOUT_S, le=LONGEST_READOUT_S)
     falloff: FalloffSettings | None = None
+    fringe: FringeSettings | None = None
     lens: LensSettings
 
     @property
@@ -77,8 +84,8 @@ class Profile(BaseModel):
                 f"{name}: its picture is {size.width}×{size.height}, the profile “{self.name}” was made for "
                 f"{self.width}×{self.height}. Choose a profile of the same aspect."
             )
-        light = {} if self.falloff is None else {"falloff": self.falloff}
-        changed: dict[str, Any] = {"optics": treatment.optics.with_lens(self.lens, focal=self.focal, **light)}
+        glass = {name: part for name in ("falloff", "fringe") if (part := getattr(self, name)) is not None}
+        changed: dict[str, Any] = {"optics": treatment.optics.with_lens(self.lens, focal=self.focal, **glass)}
         if self.readout_s is not None:
             readout = round(min(FURTHEST, max(-FURTHEST, self.readout_s * rate)), 4)
             changed["motion"] = treatment.motion.model_copy(update={"rolling_shutter": readout})

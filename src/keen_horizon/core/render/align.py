@@ -1,8 +1,8 @@
 """Red and blue laid back onto green while planes are resampled: three maps, one resampling each.
 
-Red of the output is red of the source where the glass put it, and R = Y + a Cr: so luma is sampled at the three colours'
-places and each colour difference at its own colour's and at green's. From these, at the resolution that the file has
-of each, luma and colour differences of the output are put together again (ITU-T H.273, 8.3):
+Red of the output is red of the source where the glass put it, and R = Y + a Cr: so luma is sampled where each of the
+three colours lies, and each colour difference where its own colour and where green lies. From these, at the resolution
+that the file has of each, luma and colour differences of the output are put together again (ITU-T H.273, 8.3):
 
     Y'  = Y_g + kr DR + kb DB + kr a dCr + kb d dCb         DR = Y_r - Y_g, DB = Y_b - Y_g
     Cr' = Cr_r + ((1 - kr) DR - kb DB) / a - kr dCr - kb (d / a) dCb      dCr = Cr_r - Cr_g, dCb = Cb_b - Cb_g

@@ -20,8 +20,9 @@ from keen_horizon.core.treatment.motion import PinPoint
 from keen_horizon.core.treatment.optics import Optics
 from keen_horizon.jobs.kinds.material import Material, checked_digest, ranged_material
 from keen_horizon.jobs.progress import Progress
-from keen_horizon.operations.findings import FALLOFF, LENS, MOTION, Sought, covering, keep_finding
+from keen_horizon.operations.findings import FALLOFF, FRINGE, LENS, MOTION, Sought, covering, keep_finding
 from keen_horizon.operations.optics import told
+from keen_horizon.pipeline.colours import measure_fringe
 from keen_horizon.pipeline.finding import find_clip_lens
 from keen_horizon.pipeline.flat_things import follow_clip
 from keen_horizon.pipeline.light import measure_falloff
@@ -123,10 +124,18 @@ def _falloff(search: Search) -> Found:
     return Found(found.to_json())
 
 
+def _fringe(search: Search) -> Found:
+    source, info, times, _, _ = search.material
+    assert search.motion is not None
+    progress = search.progress
+    found = measure_fringe(source, info, times, search.motion, progress.frames, progress.should_stop)
+    return Found(found.to_json())
+
+
 SEARCHES: dict[str, Callable[[Search], Found]] = {
-    "measure": _motion, "pin": _pin, "flat": _flat, "lens": _lens, "falloff": _falloff,
+    "measure": _motion, "pin": _pin, "flat": _flat, "lens": _lens, "falloff": _falloff, "fringe": _fringe,
 }  # fmt: skip
-LOOKED_FOR_ANEW = (LENS, FALLOFF)
+LOOKED_FOR_ANEW = (LENS, FALLOFF, FRINGE)
 
 
 def _motion_of(session: Session, files: FileStore, clip: Clip, material: Material) -> Measurement | None:

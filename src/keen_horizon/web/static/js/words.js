@@ -2,7 +2,7 @@
 // Figures as people read them.
 
 /** @type {Record<string, string>} */
-const DOING = { ingest: "preparing", measure: "measuring", pin: "following the point", flat: "following the corners", lens: "looking for the lens", falloff: "measuring the fall-off", board: "looking for the board", render: "rendering" };
+const DOING = { ingest: "preparing", measure: "measuring", pin: "following the point", flat: "following the corners", lens: "looking for the lens", falloff: "measuring the fall-off", fringe: "measuring the fringes", board: "looking for the board", render: "rendering" };
 
 /** @param {any} work @returns {string} */
 export function workText(work) {

@@ -11,6 +11,7 @@ import { aiming } from "./bench/aiming.js";
 import { outputting } from "./bench/outputting.js";
 import { figures } from "./bench/figures.js";
 import { flat } from "./bench/flat.js";
+import { fringes } from "./bench/fringes.js";
 import { glass } from "./bench/glass.js";
 import { keying } from "./bench/keying.js";
 import { light } from "./bench/light.js";
@@ -93,6 +94,7 @@ export const bench = () => {
     ...aiming(parts),
     ...glass(parts),
     ...light(parts),
+    ...fringes(parts),
     ...straightedges(parts),
     ...turning(parts),
     ...flat(parts),

@@ -16,6 +16,8 @@ export const TABLES = 2 + LENDERS; // rows of the shutter's table: before, after
  * @property {boolean} fine standing pictures are sampled with the renderer's cubic kernel
  * @property {boolean} loupe a round part of the picture, enlarged
  * @property {boolean} light light that falls off is lifted on either side
+ * @property {boolean} fringe red and blue are laid onto green on either side
+ * @property {boolean} edges only edges are shown, in the colours that they have
  */
 
 /** @param {Parts} parts @returns {string} */
@@ -29,6 +31,8 @@ precision highp int;
 #define FINE ${Number(parts.fine)}
 #define LOUPE ${Number(parts.loupe)}
 #define LIGHT ${Number(parts.light)}
+#define FRINGE ${Number(parts.fringe)}
+#define EDGES ${Number(parts.edges)}
 `;
 
 /** @param {Parts} parts @returns {string} */
@@ -162,8 +166,12 @@ in vec4 lent[${LENDERS / 2}];
 uniform vec3 loupe;     // middle and radius, pixels
 #endif
 uniform int first;
-#if LIGHT
 uniform vec2 size;
+#if FRINGE
+uniform vec4 fringeA[2];  // how much further out than green, shares: red in the middle and a half-diagonal out, blue
+uniform vec2 fringeB[2];  // centre (see core/mapping/light.py)
+#endif
+#if LIGHT
 uniform sampler2D lifts;  // a row for before, a row for after: factors over the squared radius (see core/mapping/light.py)
 uniform vec4 lightA[2];   // whether there is any; reach; offset; toe
 uniform vec2 lightB[2];   // centre
@@ -208,6 +216,29 @@ vec3 sampled(vec2 source) {
 vec3 sampled(vec2 source) { return texture(picture, source).rgb; }
 #endif
 
+// Where red and blue of a source place lie, in shares of the picture.
+vec4 apart(int side, vec2 source) {
+#if FRINGE
+  float halfway = length(size) / 2.0;
+  vec4 a = fringeA[side];
+  vec2 away = (source - 0.5) * size / halfway - fringeB[side];
+  vec2 growth = a.xz + (a.yw - a.xz) * dot(away, away);
+  away *= halfway / size;
+  return vec4(source + growth.x * away, source + growth.y * away);
+#else
+  return vec4(source, source);
+#endif
+}
+
+vec3 coloured(int side, vec2 source) {
+#if FRINGE
+  vec4 there = apart(side, source);
+  return vec3(sampled(there.xy).r, sampled(source).g, sampled(there.zw).b);
+#else
+  return sampled(source);
+#endif
+}
+
 vec3 lit(int side, vec2 source, vec3 seen) {
 #if LIGHT
   vec4 a = lightA[side];
@@ -224,13 +255,29 @@ vec3 lit(int side, vec2 source, vec3 seen) {
 #endif
 }
 
+vec3 corrected(int side, vec2 source) { return lit(side, source, coloured(side, source)); }
+
+// What is shown of a side where it has picture.
+vec3 shown(int side, vec2 source) {
+#if EDGES
+  vec2 right = dFdx(source), up = dFdy(source);
+  vec3 across = corrected(side, source + right) - corrected(side, source - right);
+  vec3 along = corrected(side, source + up) - corrected(side, source - up);
+  return min(vec3(1.0), 2.0 * sqrt(across * across + along * along));
+#else
+  return corrected(side, source);
+#endif
+}
+
 vec3 missing() {
 #if LENDS
   if (exactly) return texture(exact, at).rgb;
   for (int i = 0; i < ${LENDERS}; i++) {
     vec2 source = i % 2 == 0 ? lent[i / 2].xy : lent[i / 2].zw;
     if (outside(source)) continue;
-    vec3 seen = lit(1, source, texture(recent, vec3(source, float(i))).rgb);
+    vec4 there = apart(1, source);
+    vec3 lies = vec3(texture(recent, vec3(there.xy, float(i))).r, texture(recent, vec3(source, float(i))).g, texture(recent, vec3(there.zw, float(i))).b);
+    vec3 seen = lit(1, source, lies);
     return mark ? mix(seen, vec3(0.91, 0.757, 0.353), 0.45) : seen;
   }
 #endif
@@ -247,12 +294,12 @@ void main() {
   vec2 off = vec2(at.x - line.x, (at.y - 0.5) * pixels.y / pixels.x);
   bool before = dot(off, vec2(cos(line.y), sin(line.y))) < 0.0;
   vec2 source = before ? other : found;
-  seen = outside(source) ? (before ? hatch() : missing()) : lit(before ? 0 : 1, source, sampled(source));
+  seen = outside(source) ? (before ? hatch() : missing()) : shown(before ? 0 : 1, source);
 #elif BOTH
-  seen = outside(found) ? missing() : lit(1, found, sampled(found));
-  seen = min(vec3(1.0), 3.0 * abs(seen - (outside(other) ? hatch() : lit(0, other, sampled(other)))));
+  seen = outside(found) ? missing() : shown(1, found);
+  seen = min(vec3(1.0), 3.0 * abs(seen - (outside(other) ? hatch() : shown(0, other))));
 #else
-  seen = outside(found) ? missing() : lit(first, found, sampled(found));
+  seen = outside(found) ? missing() : shown(first, found);
 #endif
   colour = vec4(seen, 1.0);
 #if LOUPE

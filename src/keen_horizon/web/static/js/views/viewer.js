@@ -24,6 +24,11 @@ const UNITS = { picture: 0, recent: 1, exact: 2, ratios: 3, rows: 4, lifts: 5 };
  * @property {number} offset @property {number} toe @property {number} corner_stops
  */
 /**
+ * @typedef {object} Fringe how much further out than green red and blue lie: see core/mapping/light.py
+ * @property {[number, number]} red @property {[number, number]} blue @property {[number, number]} centre
+ * @property {[number, number]} corner_px
+ */
+/**
  * @typedef {object} Look
  * @property {"before" | "after" | "wipe" | "side" | "difference" | "onion"} mode
  * @property {number[]} before @property {number[]} after src_from_out of either side
@@ -32,6 +37,7 @@ const UNITS = { picture: 0, recent: 1, exact: 2, ratios: 3, rows: 4, lifts: 5 };
  * @property {[number, number] | null} loupe its middle, in shares of the picture
  * @property {boolean} fine @property {boolean} mark
  * @property {(Lens | null)[]} lenses of either side @property {(Light | null)[]} lights likewise
+ * @property {(Fringe | null)[]} fringes likewise @property {boolean} edges show edges only
  * @property {{ first: number, reach: number, reference_from_src: number[][], growth: number[], lensAt: (frame: number) => Lens | null } | null} lending
  */
 /** @typedef {{ x: number, y: number, width: number, height: number }} Box pixels of the canvas, from its lower left */
@@ -155,7 +161,7 @@ function viewer(gl, canvas, video, size) {
     const lends = look.lending !== null && (kept.length > 0 || exactly) && mode !== "before";
     const built = programFor({
       glass: look.lenses.some(Boolean), sides: mode === "wipe" || mode === "difference" ? mode : "one", lends, fine: look.fine, loupe: loupe !== null,
-      light: look.lights.some(Boolean),
+      light: look.lights.some(Boolean), fringe: look.fringes.some(Boolean), edges: look.edges,
     });
     const { places } = built;
     gl.useProgram(built.program);
@@ -163,6 +169,10 @@ function viewer(gl, canvas, video, size) {
     gl.uniformMatrix3fv(places.matrices, true, new Float32Array([...look.before, ...look.after]));
     if (look.lenses.some(Boolean)) straighten(built, look);
     if (look.lights.some(Boolean)) lighten(built, look);
+    if (look.fringes.some(Boolean)) {
+      gl.uniform4fv(places.fringeA, look.fringes.flatMap((fringe) => (fringe ? [...fringe.red, ...fringe.blue] : [0, 0, 0, 0])));
+      gl.uniform2fv(places.fringeB, look.fringes.flatMap((fringe) => (fringe ? fringe.centre : [0, 0])));
+    }
     if (lends) {
       if (kept.length) {
         const { before, after } = lenders(look);

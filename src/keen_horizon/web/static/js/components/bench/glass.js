@@ -21,12 +21,37 @@ const ANGLES = [70, 90, 110, 120, 140, 150, 160, 170];
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const glass = (parts) => {
+  const optics = parts.page.draft.optics;
   return {
     families: Object.entries(FAMILIES).map(([value, [label]]) => ({ value, label })),
     angles: ANGLES,
 
+    /** Which of what may be wrong with the picture stands open: what is in use, at first. */
+    groups: {
+      bent: optics.lens !== null || optics.straightedges.length > 0,
+      leaning: Object.values(optics.turn).some(Boolean) || optics.corners.some(Boolean) || optics.world_lines.length > 0,
+      dark: optics.falloff !== null,
+      coloured: optics.fringe !== null,
+    },
+
+    /** @param {"bent" | "leaning" | "dark" | "coloured"} name @param {boolean} open */
+    groupToggled(name, open) {
+      this.groups[name] = open;
+    },
+
     lens() {
       return this.t.optics.lens;
+    },
+    bentText() {
+      if (!this.lens()) return "as shot";
+      const name = FAMILIES[/** @type {keyof typeof FAMILIES} */ (this.lens().family)][0];
+      return [name, this.lensPrice()].filter(Boolean).join(", ");
+    },
+    leaningText() {
+      const { turn, corners, keys } = this.t.optics;
+      const turned = Object.values(turn).some(Boolean) || keys.some((/** @type {any} */ track) => track.figure.endsWith("_deg"));
+      const moved = corners.some(Boolean) || keys.some((/** @type {any} */ track) => CORNERS.includes(track.figure));
+      return [turned ? "turned" : "", moved ? "corners moved" : ""].filter(Boolean).join(", ") || "as shot";
     },
     /** Whether anything is done to the picture before its motion. */
     opticsActive() {
@@ -35,7 +60,7 @@ export const glass = (parts) => {
     },
     lensText() {
       const lens = this.lens() ? FAMILIES[/** @type {keyof typeof FAMILIES} */ (this.lens().family)][0] : this.opticsActive() ? "turned" : "";
-      return [lens, this.falloff() ? "corners lifted" : ""].filter(Boolean).join(", ") || "no lens";
+      return [lens, this.falloff() ? "corners lifted" : "", this.fringe() ? "colours laid together" : ""].filter(Boolean).join(", ") || "no lens";
     },
     lensPrice() {
       return this.opticsActive() && this.path && this.path.lens ? `keeps ${(100 * this.path.lens.kept_area).toFixed(0)} %` : "";

@@ -32,6 +32,7 @@ export const looking = (parts) => {
     /** How the grid looks; never part of a picture. */
     gridLook: { cells: 12, turn: 0, colour: "#e6e8ea", strength: 0.4 },
     markLent: false,
+    /** Whether only edges are shown, in the colours that they have. */ edgesOnly: false,
     wipe: { place: 0.5, turn: 0 },
     loupe: false,
     /** @type {[number, number]} where the pointer was last, in shares of the picture */ pointer: [0.5, 0.5],
@@ -98,6 +99,10 @@ export const looking = (parts) => {
       this.closeUp = !this.closeUp;
       this.drawExact();
     },
+    toggleEdges() {
+      this.edgesOnly = !this.edgesOnly;
+      this.draw();
+    },
     toggleMark() {
       this.markLent = !this.markLent;
       this.draw();
@@ -127,6 +132,8 @@ export const looking = (parts) => {
           mode: this.shown(), before: this.matrixOf(other), after: this.matrix(), frame: this.frame, line: this.wipe,
           loupe: this.loupe ? this.pointer : null, fine: !this.playing, mark: this.markLent, lending, lenses: [this.lensOf(other), this.lensOf(this.path)],
           lights: [other && other.light, this.path && this.path.light],
+          fringes: [other && other.fringe, this.path && this.path.fringe],
+          edges: this.edgesOnly,
         });
       }
       this.drawOver();

@@ -34,12 +34,13 @@ export const profiling = (parts) => ({
     const { readout_s } = profile.document;
     if (readout_s !== null && readout_s !== undefined) this.t.motion.rolling_shutter = Math.round(1e4 * Math.max(-1.2, Math.min(1.2, readout_s * parts.page.info.rate))) / 1e4;
     if (profile.document.falloff) this.t.optics.falloff = copy(profile.document.falloff);
+    if (profile.document.fringe) this.t.optics.fringe = copy(profile.document.fringe);
     this.setLens({ ...profile.document.lens, canvas, enlarge });
     this.profileSaid = `The lens of “${profile.document.name}”.`;
   },
   saveProfile() {
     return this.attempt(async () => {
-      this.profiles = await ask("POST", "/api/lens-profiles", { name: this.profileName, clip: parts.page.id, lens: this.lens() || plain(), focal: this.t.optics.focal, readout: this.knownReadout(), falloff: this.falloff() });
+      this.profiles = await ask("POST", "/api/lens-profiles", { name: this.profileName, clip: parts.page.id, lens: this.lens() || plain(), focal: this.t.optics.focal, readout: this.knownReadout(), falloff: this.falloff(), fringe: this.fringe() });
       this.profileSaid = `Kept as “${this.profileName}”.`;
       this.profileName = "";
     });

@@ -16,7 +16,7 @@ export const trading = (parts) => {
     /** The settings that the curve depends on. */
     tradeKey() {
       const { way, borrow, zoom, zoom_rate } = this.t.edges;
-      const { straightedges, world_lines, flat, falloff, ...glass } = this.t.optics; // what it was found by changes nothing
+      const { straightedges, world_lines, flat, falloff, fringe, ...glass } = this.t.optics; // what it was found by changes nothing
       return JSON.stringify([this.t.range, glass, this.t.motion, way, borrow, zoom, zoom_rate, this.measured()]);
     },
     tradeSoon() {

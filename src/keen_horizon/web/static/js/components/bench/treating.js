@@ -82,7 +82,7 @@ export const treating = (parts) => {
     async solve() {
       if (solving) solving.abort();
       solving = new AbortController();
-      if (!(this.measured() || this.opticsActive() || this.t.optics.flat || this.falloff()) || (this.measured() && !this.followed())) {
+      if (!(this.measured() || this.opticsActive() || this.t.optics.flat || this.falloff() || this.fringe()) || (this.measured() && !this.followed())) {
         this.path = null;
         if (this.measured()) this.follow();
       } else {

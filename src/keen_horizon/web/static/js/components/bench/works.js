@@ -37,6 +37,7 @@ export const works = (parts) => {
       if (work.state !== "done") return;
       if (work.kind === "lens") this.attempt(() => this.refresh().then(() => this.useFound()));
       else if (work.kind === "falloff") this.attempt(() => this.refresh().then(() => this.foundLight.enough && this.useFoundLight()));
+      else if (work.kind === "fringe") this.attempt(() => this.refresh().then(() => this.foundFringe.enough && this.useFoundFringe()));
       else if (work.kind === "flat") this.solve();
       else this.refreshSoon();
     },
@@ -51,6 +52,7 @@ export const works = (parts) => {
       this.renders = clip.renders.reverse();
       this.foundLens = clip.found_lens;
       this.foundLight = clip.found_falloff;
+      this.foundFringe = clip.found_fringe;
       if (!this.path) this.solve();
     },
     /** @param {string} kind */
