@@ -137,6 +137,12 @@ def main() -> None:
         rows, rows_straight = (solve_path(measurement, t) for t in (rolled, rolled_straight))
         reading = timed(lambda: render_clip(clip, info, times, rows, rolled, target))
         reading_straight = timed(lambda: render_clip(clip, info, times, rows_straight, rolled_straight, target))
+        light = {"falloff": {"coefficients": [-0.6, 0.05], "centre_x": 0.03}}
+        colours = {"fringe": {"red": [0.0017, 0.0], "blue": [-0.0016, 0.0]}}
+        lit, clean = (
+            Treatment.from_json({"optics": glass.to_json()["optics"] | part}) for part in (light, light | colours)
+        )
+        lifting, aligning = (timed(lambda t=t: render_clip(clip, info, times, seen, t, target)) for t in (lit, clean))
         solving_straight = min(timed(lambda: solve_path(measurement, glass)) for _ in range(3))
         result["1080p, 300 frames"] = {
             "bare decode fps": round(300 / bare, 1),
@@ -150,6 +156,8 @@ def main() -> None:
             "lens and motion / plain transcode": round(straightening / plain, 2),
             "rows and motion / plain transcode": round(reading / plain, 2),
             "lens, rows and motion / plain transcode": round(reading_straight / plain, 2),
+            "lens, motion and fall-off / plain transcode": round(lifting / plain, 2),
+            "lens, motion, fall-off and fringes / plain transcode": round(aligning / plain, 2),
             "solve in the straightened picture s": round(solving_straight, 3),
         }
         result |= thinking()

@@ -70,6 +70,7 @@ def draw_straightedges(page: Page) -> None:
     while page.get_by_role("button", name="remove line 1", exact=True).count():
         page.get_by_role("button", name="remove line 1", exact=True).click()
         page.wait_for_timeout(400)
+    open_group(page, "Bent lines")
     page.get_by_role("button", name="Draw straightedges").click()
     for line in STRAIGHTEDGES:
         click_on_picture(page, line)
@@ -91,6 +92,7 @@ def hold_behind_the_lens(page: Page) -> None:
 
 def turn_over_time(page: Page) -> None:
     """The dinghy levelled by a drawn line, the turn keyed, in the bench that draw_straightedges left."""
+    open_group(page, "Leaning")
     again = page.get_by_role("button", name="Reset roll to 0")
     if again.is_enabled():  # keyed by a run before this one
         again.click()
@@ -137,9 +139,31 @@ def show_the_scope(page: Page) -> None:
     page.keyboard.press("1")
     page.keyboard.press("s")
     page.get_by_label("Which scope").select_option("from the middle out")
+    open_group(page, "Dark corners")
     page.get_by_role("button", name="Measure the fall-off").scroll_into_view_if_needed()
     shoot(page, "scope")
     page.keyboard.press("s")
+
+
+def show_the_edges(page: Page) -> None:
+    """Edges only, with red and blue moved aside by hand, before and after."""
+    open_group(page, "Coloured edges")
+    page.locator(".fringes summary").click()
+    page.get_by_role("spinbutton", name="red, evenly outwards", exact=True).fill("1.5")
+    page.get_by_role("spinbutton", name="red, evenly outwards", exact=True).press("Tab")
+    page.get_by_role("button", name="Show edges only").click()
+    page.get_by_role("button", name="wipe", exact=True).click()
+    page.locator(".fringe-plot").scroll_into_view_if_needed()
+    shoot(page, "coloured_edges")
+    page.get_by_role("button", name="Show edges only").click()
+    page.get_by_role("button", name="Leave the colours as shot").click()
+
+
+def open_group(page: Page, title: str) -> None:
+    """Open one of what may be wrong with a picture."""
+    group = page.locator(".wrong").filter(has=page.get_by_role("status", name=title))
+    if group.get_attribute("open") is None:
+        group.locator("summary").first.click()
 
 
 def main() -> None:
@@ -159,6 +183,7 @@ def main() -> None:
         page.keyboard.press("w")
         shoot(page, "bench")
         show_the_scope(page)
+        show_the_edges(page)
         page.keyboard.press("3")
         page.get_by_role("button", name="wipe", exact=True).click()
         shoot(page, "edges")

@@ -123,16 +123,10 @@ class Warper:
             out = resampled(plane, where, border, float(fill[channel]))
             return np.asarray(np.minimum(out, (1 << frame.bit_depth) - 1)) if frame.bit_depth > 8 else out
 
-        if self.aligner is None:
-            wheres = (maps[0], *[exactly(maps[1])] * 2)
-            return [
-                resample(plane, where, i) for i, (plane, where) in enumerate(zip(frame.planes, wheres, strict=True))
-            ]
-
-        def of_colour(plane: Plane, where: Maps, channel: int) -> Plane:
-            return resample(plane, exactly(where) if channel else where, channel)
-
-        return list(self.aligner.resampled(frame, maps, sources, of_colour, written_site(frame.tags.site)))
+        if self.aligner is not None:
+            return self.aligner.resampled(frame, maps, sources, resample, exactly)
+        wheres = (maps[0], *[exactly(maps[1])] * 2)
+        return [resample(plane, where, i) for i, (plane, where) in enumerate(zip(frame.planes, wheres, strict=True))]
 
     def _lending(self, frame_at: Callable[[int], Frame | None], number: int) -> Callable[[int], Frame | None]:
         """`frame_at` with its frames lifted and their colours laid back; those near `number` are kept for the next."""
