@@ -134,7 +134,7 @@ class ColourEdges:
         there = Where(where.places[kept], where.velocity[kept], where.cells[kept])
         shift = laid_back[kept] + away[kept] / self.half
         numbers = np.full(len(kept), self.number), np.full(len(kept), colour)
-        return Blocks(there, *numbers, shift, known * self.half**2, steep * self.half**2)
+        return Blocks(there, *numbers, shift, np.asarray(known * self.half**2), steep * self.half**2)
 
 
 def _stored(colour: Values) -> NDArray[np.uint16]:

@@ -56,7 +56,7 @@ def _rgb(
     r = luma + np.float32(2 * (1 - kr)) * red
     b = luma + np.float32(2 * (1 - kb)) * blue
     g = (luma - np.float32(kr) * r - np.float32(kb) * b) / np.float32(1 - kr - kb)
-    return r, g, b
+    return r, np.asarray(g, np.float32), b
 
 
 def colours_where_chroma_is(
@@ -67,7 +67,7 @@ def colours_where_chroma_is(
     there = luma_where_chroma_is(luma, blue.shape, tags.site)
     colours = np.stack(_rgb(there, blue, red, depth, tags))
     low, high = CLIPPED
-    return colours, ((colours > low) & (colours < high)).all(0)
+    return colours, np.all((colours > low) & (colours < high), 0)
 
 
 def luma_where_chroma_is(luma: Plane | NDArray[np.float32], shape: tuple[int, ...], site: int) -> NDArray[np.float32]:
@@ -77,8 +77,8 @@ def luma_where_chroma_is(luma: Plane | NDArray[np.float32], shape: tuple[int, ..
     rows, columns = shape
     down, across = round(luma.shape[0] / rows), round(luma.shape[1] / columns)
     x, y = chroma_place(site, across, down)
-    kernels = [_even_kernel(step, place) for step, place in ((across, x), (down, y))]
-    smooth = cv2.sepFilter2D(luma, cv2.CV_32F, *kernels, borderType=cv2.BORDER_REPLICATE)
+    over, under = _even_kernel(across, x), _even_kernel(down, y)
+    smooth = cv2.sepFilter2D(luma, cv2.CV_32F, over, under, borderType=cv2.BORDER_REPLICATE)
     return np.asarray(smooth[int(y + 0.5) :: down, int(x + 0.5) :: across][:rows, :columns])
 
 

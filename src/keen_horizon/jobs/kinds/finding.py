@@ -13,6 +13,8 @@ from typing import Any
 from sqlalchemy import Engine
 from sqlalchemy.orm import Session
 
+from keen_horizon.core.finding.falloff import FoundFalloff
+from keen_horizon.core.finding.fringe import FoundFringe
 from keen_horizon.core.motion.carrying import Carrier
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.path.figures import shake
@@ -116,24 +118,20 @@ def _lens(search: Search) -> Found:
     return Found({"lens": told(found.lens), "straightedges": edges, "confidence": round(found.confidence, 3)})
 
 
-def _falloff(search: Search) -> Found:
-    source, info, times, _, _ = search.material
-    assert search.motion is not None
-    progress = search.progress
-    found = measure_falloff(source, info, times, search.motion, progress.frames, progress.should_stop)
-    return Found(found.to_json())
+def _glass(measure: Callable[..., FoundFalloff | FoundFringe]) -> Callable[[Search], Found]:
+    """What looks for something that the glass does to light or colours."""
 
+    def search_for(search: Search) -> Found:
+        source, info, times, _, _ = search.material
+        assert search.motion is not None
+        progress = search.progress
+        return Found(measure(source, info, times, search.motion, progress.frames, progress.should_stop).to_json())
 
-def _fringe(search: Search) -> Found:
-    source, info, times, _, _ = search.material
-    assert search.motion is not None
-    progress = search.progress
-    found = measure_fringe(source, info, times, search.motion, progress.frames, progress.should_stop)
-    return Found(found.to_json())
+    return search_for
 
 
 SEARCHES: dict[str, Callable[[Search], Found]] = {
-    "measure": _motion, "pin": _pin, "flat": _flat, "lens": _lens, "falloff": _falloff, "fringe": _fringe,
+    "measure": _motion, "pin": _pin, "flat": _flat, "lens": _lens, "falloff": _glass(measure_falloff), "fringe": _glass(measure_fringe),
 }  # fmt: skip
 LOOKED_FOR_ANEW = (LENS, FALLOFF, FRINGE)
 

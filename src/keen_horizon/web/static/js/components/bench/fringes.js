@@ -8,11 +8,11 @@ const COLOURS = /** @type {const} */ (["red", "blue"]);
 /** Figures of a colour stand in px at the corner; `part` is which one of the document's two they are. */
 const FIGURES = [
   ...COLOURS.flatMap((colour) => [
-    { name: `${colour}_even`, colour, part: 0, label: `${colour}, evenly outwards`, low: -8, high: 8, step: 0.02, unit: "px" },
-    { name: `${colour}_late`, colour, part: 1, label: `${colour}, towards the corners`, low: -8, high: 8, step: 0.02, unit: "px" },
+    { name: `${colour}_even`, colour, part: 0, label: `${colour}, evenly outwards`, low: -8, high: 8, step: 0.02, unit: "px", initial: 0 },
+    { name: `${colour}_late`, colour, part: 1, label: `${colour}, towards the corners`, low: -8, high: 8, step: 0.02, unit: "px", initial: 0 },
   ]),
-  { name: "centre_x", label: "centre of the colours, across", low: -0.3, high: 0.3, step: 0.002, unit: "" },
-  { name: "centre_y", label: "centre of the colours, down", low: -0.3, high: 0.3, step: 0.002, unit: "" },
+  { name: "centre_x", label: "centre of the colours, across", low: -0.3, high: 0.3, step: 0.002, unit: "", initial: 0 },
+  { name: "centre_y", label: "centre of the colours, down", low: -0.3, high: 0.3, step: 0.002, unit: "", initial: 0 },
 ];
 /** The plot's box, as the template has it, and what stands around its lines. */
 const PLOT = { width: 264, height: 120, left: 30, right: 6, top: 8, bottom: 18 };
