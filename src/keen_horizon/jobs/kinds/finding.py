@@ -131,7 +131,8 @@ def _glass(measure: Callable[..., FoundFalloff | FoundFringe]) -> Callable[[Sear
 
 
 SEARCHES: dict[str, Callable[[Search], Found]] = {
-    "measure": _motion, "pin": _pin, "flat": _flat, "lens": _lens, "falloff": _glass(measure_falloff), "fringe": _glass(measure_fringe),
+    "measure": _motion, "pin": _pin, "flat": _flat, "lens": _lens,
+    "falloff": _glass(measure_falloff), "fringe": _glass(measure_fringe),
 }  # fmt: skip
 LOOKED_FOR_ANEW = (LENS, FALLOFF, FRINGE)
 
