@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from playwright.sync_api import Page, expect
-from steps import away_from_the_still, canvas_of, draft_of, go, press, settled, to_bench, to_shared_bench
+from steps import away_from_the_still, canvas_of, draft_of, drag, go, press, settled, to_bench, to_shared_bench
 from truth import SMALL
 
 from keen_horizon.core.geometry.similarity import Similarities
@@ -117,6 +117,29 @@ def test_scopes_count_what_is_on_show_and_see_the_corners_rise(page: Page, dark:
 
 def corners_said(page: Page) -> float:
     return float(re.search(r"Corners at ([\d.]+) %", page.get_by_role("region", name="Scope").inner_text())[1])  # type: ignore[index]
+
+
+def test_a_ring_of_light_is_dragged_and_the_corners_rise(page: Page, dark: Path) -> None:
+    """The glass leaves 75 % of the light at 0.65 half-diagonals; the ring that stands elsewhere is dragged there."""
+    to_shared_bench(page, dark)
+    go(page, 40, "optics")
+    page.get_by_role("button", name="before", exact=True).click()
+    page.get_by_role("button", name="Drag rings of equal light").click()
+    settled(page)
+    half = np.hypot(SMALL.width, SMALL.height) / 2
+    stands, wanted = np.sqrt(0.25 / 0.5) * half, 0.65 * half
+    drag(page, ".viewer canvas", (0.5 - stands / SMALL.width, 0.5), (0.5 - wanted / SMALL.width, 0.5))
+    falloff = draft_of(page)["optics"]["falloff"]
+    assert 0.65**2 * falloff["coefficients"][0] == pytest.approx(-0.25, abs=0.015)
+    drag(page, ".viewer canvas", (0.5, 0.5), (0.53, 0.47))
+    falloff = draft_of(page)["optics"]["falloff"]
+    assert falloff["centre_x"] == pytest.approx(0.03 * SMALL.width / half, abs=0.004)
+    assert falloff["centre_y"] == pytest.approx(-0.03 * SMALL.height / half, abs=0.004)
+    dark_corners = corners(canvas_of(page))
+    page.get_by_role("button", name="after", exact=True).click()
+    assert corners(canvas_of(page)) > 1.15 * dark_corners
+    page.get_by_role("button", name="Done", exact=True).click()
+    expect(page.get_by_role("button", name="Drag rings of equal light")).to_be_visible()
 
 
 def test_it_is_set_by_hand(page: Page, dark: Path) -> None:

@@ -23,7 +23,7 @@ from keen_horizon.pipeline.chosen import chosen_frames, spread_over_shot
 FRAMES = 16  # at most, all over the range
 CELLS = 40  # of the scene, across the frame: 48 px of 1080p each
 WIDEST = 1920  # samples of larger pictures are averaged: edges tell no more there
-SURE_OF_ALL = 0.08 * OF_FULL_HD  # in place of SURE where chroma is as fine as luma
+SURE_OF_ALL = 0.12 * OF_FULL_HD  # in place of SURE where chroma is as fine as luma
 SPREAD = 2  # frames that motion is taken over
 
 

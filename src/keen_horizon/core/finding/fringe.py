@@ -44,7 +44,8 @@ LAID_BACK = 3  # times that colours are laid back and measured again
 FEWEST_BLOCKS = 300
 REGIONS = 6  # across the frame, that may be wrong together
 DOUBTED = 0.5  # of what encoders took
-SURE = 0.11 * OF_FULL_HD  # that a colour may be off by at a corner
+WIDER = 1.5  # than the weights say: so far films of photographs, fitted to nothing, were off
+SURE = 0.165 * OF_FULL_HD  # that a colour may be off by at a corner
 RINGS, IN_RING = 12, 16  # edges that are told for a plot
 
 
@@ -222,7 +223,7 @@ def _doubts(figures: Floats, covariance: Floats, taken: list[float], aspect: flo
         spreads = slopes @ covariance @ np.swapaxes(slopes, 1, 2)
         fitted = np.linalg.eigvalsh(spreads).max()
         encoded = DOUBTED * taken[colour] * np.abs(away * growth).max()
-        doubts.append(float(np.hypot(np.sqrt(fitted), encoded)))
+        doubts.append(WIDER * float(np.hypot(np.sqrt(fitted), encoded)))
     return doubts[0], doubts[1]
 
 

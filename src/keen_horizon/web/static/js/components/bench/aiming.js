@@ -3,7 +3,7 @@
 import { bent, straightened } from "../../geometry/lens.js";
 import { inverse, mapped } from "../../geometry/matrix.js";
 
-/** @typedef {{ what: "pin", index: number } | { what: "level" | "grid" | "world line" | "corners" | "flat", from: number[] | null } | { what: "edge" | "ring", grip: any }} Aim */
+/** @typedef {{ what: "pin", index: number } | { what: "level" | "grid" | "world line" | "corners" | "flat", from: number[] | null } | { what: "edge" | "ring" | "light", grip: any }} Aim */
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const aiming = (parts) => ({
@@ -33,6 +33,7 @@ export const aiming = (parts) => ({
     if (this.aim.what === "corners") return `Click the corners of something that should be a rectangle: ${4 - this.quad.length} to go.`;
     if (this.aim.what === "flat") return `Click the four corners of the flat thing: ${4 - this.flatCorners.length} to go.`;
     if (this.aim.what === "ring") return "Drag the middle; on the right, the ring's size; on the left, how far it is pushed out.";
+    if (this.aim.what === "light") return "Drag a ring to where so much light is left; drag the middle to where it is brightest.";
     return "Drag along something level, like a horizon, or vertical, like a wall.";
   },
   /** Where an event lies in the source picture. @param {PointerEvent} event @returns {number[]} */
@@ -70,6 +71,7 @@ export const aiming = (parts) => ({
     /** @type {HTMLElement} */ (event.currentTarget).setPointerCapture(event.pointerId);
     if (this.aim.what === "edge") return this.gripEdge(place);
     if (this.aim.what === "ring") return this.gripRing(place);
+    if (this.aim.what === "light") return this.gripLight(place);
     if (this.aim.what === "corners") return this.addCorner(place);
     if (this.aim.what === "flat") return this.addFlatCorner(place);
     this.aim = { ...this.aim, from: place };
@@ -78,6 +80,7 @@ export const aiming = (parts) => ({
   moved(event) {
     if (this.aiming("edge") && this.aim.grip) return this.dragEdge(this.placeOf(event));
     if (this.aiming("ring") && this.aim.grip !== null) return this.dragRing(this.placeOf(event));
+    if (this.aiming("light") && this.aim.grip !== null) return this.dragLight(this.placeOf(event));
     if (!this.aim || !this.aim.from) return this.pointed(event);
     this.drawing = [...this.aim.from, ...this.placeOf(event)];
     this.drawOver();
@@ -85,6 +88,7 @@ export const aiming = (parts) => ({
   released() {
     if (this.aiming("edge")) return this.releaseEdge();
     if (this.aiming("ring")) return this.releaseRing();
+    if (this.aiming("light")) return this.releaseLight();
     if (!this.drawing) return;
     const [x1, y1, x2, y2] = this.drawing.map((/** @type {number} */ value) => Math.round(10 * value) / 10);
     const { what } = this.aim;

@@ -3,6 +3,9 @@
 import { ask } from "../../net.js";
 import { copy } from "../../state/copy.js";
 
+const LEFT = [0.9, 0.75, 0.5]; // of the light in the middle, that rings show
+const FURTHEST = 1.1; // half-diagonals, that a ring is looked for
+const NEARER_PX = 24; // on screen, that a ring is taken hold of from
 const PLAIN = { coefficients: [-0.5], centre_x: 0, centre_y: 0, amount: 1, lift_limit_stops: 2, transfer: null, dead_radius: null };
 const FIGURES = [
   { name: "corner", label: "light at the corners", low: 2, high: 100, step: 0.5, unit: "%", initial: 100 },
@@ -19,6 +22,9 @@ const TRANSFERS = [
 
 /** The shares of what is lost that r^2, r^4 and r^6 take, where it sets in early (0) to late (2). @param {number} onset */
 const shares = (onset) => [Math.max(0, 1 - onset), 1 - Math.abs(onset - 1), Math.max(0, onset - 1)];
+
+/** The share of the light that is lost at a radius. @param {{ coefficients: number[] }} falloff @param {number} radius */
+const lost = ({ coefficients }, radius) => -coefficients.reduce((sum, c, i) => sum + c * radius ** (2 * i + 2), 0);
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const light = (parts) => ({
@@ -72,6 +78,69 @@ export const light = (parts) => ({
     const light = this.path && this.path.light;
     if (!light) return "not lifted";
     return `corners + ${light.corner_stops.toFixed(1)} stops, their noise too`;
+  },
+
+  /** Rings of equal light, to be dragged. */
+  armLight() {
+    if (!this.falloff()) {
+      this.t.optics.falloff = { ...PLAIN };
+      this.settled();
+    }
+    this.aim = this.aiming("light") ? null : { what: "light", grip: null };
+    this.drawOver();
+  },
+  /** The middle of the light, and radii in px at which so much of it is left, in the source. */
+  lightRings() {
+    const falloff = this.falloff();
+    const half = Math.hypot(parts.size.width, parts.size.height) / 2;
+    const middle = [(parts.size.width - 1) / 2 + half * falloff.centre_x, (parts.size.height - 1) / 2 + half * falloff.centre_y];
+    const steps = Array.from({ length: 111 }, (_, i) => (i * FURTHEST) / 110);
+    const rings = LEFT.map((left) => ({ left, radius: steps.find((radius) => lost(falloff, radius) >= 1 - left) })).filter((ring) => ring.radius !== undefined);
+    return { half, middle, rings: rings.length ? rings : [{ left: LEFT[0], radius: 1 }] };
+  },
+  /** Places in the source that can be taken hold of: the middle, and every ring's right. @returns {number[][]} */
+  lightHandles() {
+    const { half, middle: [x, y], rings } = this.lightRings();
+    return [[x, y], ...rings.map((/** @type {any} */ ring) => [x + half * ring.radius * Math.cos(0.4), y + half * ring.radius * Math.sin(0.4)])];
+  },
+  /** @returns {number[][][]} the rings in what is on show */
+  lightShown() {
+    if (!this.aiming("light") || !this.falloff()) return [];
+    const { half, middle: [x, y], rings } = this.lightRings();
+    const turns = Array.from({ length: 73 }, (_, i) => (i * Math.PI) / 36);
+    return rings.map((/** @type {any} */ ring) => turns.map((turn) => this.shownAt([x + half * ring.radius * Math.cos(turn), y + half * ring.radius * Math.sin(turn)])));
+  },
+  /** Take hold of the middle, or of the nearest ring anywhere along it. @param {number[]} place in the source */
+  gripLight(place) {
+    const { half, middle, rings } = this.lightRings();
+    const away = Math.hypot(place[0] - middle[0], place[1] - middle[1]);
+    const near = [away, ...rings.map((/** @type {any} */ ring) => Math.abs(away - half * ring.radius))];
+    const grip = near.indexOf(Math.min(...near));
+    const scale = (parts.refs.canvas.getBoundingClientRect().width || 960) / parts.size.width;
+    const taken = near[grip] * scale < NEARER_PX;
+    this.aim = { what: "light", grip: taken ? (grip ? rings[grip - 1].left : "middle") : null };
+  },
+  /** @param {number[]} place in the source */
+  dragLight([x, y]) {
+    const { half, middle } = this.lightRings();
+    const within = (/** @type {number} */ value, /** @type {number} */ most) => Math.max(-most, Math.min(most, Math.round(1e5 * value) / 1e5));
+    const falloff = this.falloff();
+    if (this.aim.grip === "middle") {
+      const [across, down] = [(x - (parts.size.width - 1) / 2) / half, (y - (parts.size.height - 1) / 2) / half];
+      this.t.optics.falloff = { ...falloff, centre_x: within(across, 0.3), centre_y: within(down, 0.3) };
+    } else {
+      const here = lost(falloff, Math.max(0.2, Math.min(FURTHEST, Math.hypot(x - middle[0], y - middle[1]) / half)));
+      const scale = here > 1e-4 ? (1 - this.aim.grip) / here : null;
+      const coefficients = scale === null ? [this.aim.grip - 1] : falloff.coefficients.map((/** @type {number} */ c) => within(scale * c, 10));
+      this.t.optics.falloff = { ...falloff, coefficients };
+    }
+    this.changed();
+    this.drawOver();
+  },
+  releaseLight() {
+    if (this.aim.grip === null) return;
+    this.aim = { what: "light", grip: null };
+    this.settled();
   },
 
   lookForFalloff() {

@@ -147,8 +147,13 @@ export const looking = (parts) => {
       parts.overlay.update({
         grid: this.grid ? this.gridLook : null, window: shot && this.path && !this.held ? this.windowShown() : [],
         pins: lines ? this.pinsShown() : [], lines: lines ? this.linesShown() : [], edges: lines ? this.edgesShown() : [], asked: lines ? this.askedShown() : [],
-        ring: lines ? [...this.ringShown(), ...this.leanShown()] : [], handles: lines && this.aiming("ring") ? this.ringHandles().map((/** @type {number[]} */ place) => this.shownAt(place)) : [],
+        ring: lines ? [...this.ringShown(), ...this.lightShown(), ...this.leanShown()] : [], handles: lines ? this.handlesShown() : [],
       });
+    },
+    /** What of a ring can be taken hold of. @returns {number[][]} */
+    handlesShown() {
+      const handles = this.aiming("ring") ? this.ringHandles() : this.aiming("light") ? this.lightHandles() : [];
+      return handles.map((/** @type {number[]} */ place) => this.shownAt(place));
     },
     /** The output's border in the picture as shot, bent as its lens bends. @returns {number[][]} */
     windowShown() {
