@@ -13,6 +13,7 @@ from walks import moved
 
 from keen_horizon.core.errors import TreatmentError
 from keen_horizon.core.finding.colour_edges import Blocks, ColourEdges, Where, joined
+from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.glass.fringe import Fringe
 from keen_horizon.core.mapping.output import output_frame
@@ -92,6 +93,24 @@ def test_undone_the_picture_is_the_clean_one(
     print(f"edges apart: {apart(after, wanted):.3f} px RMS, {apart(before, wanted):.3f} before")
     assert apart(after, wanted) <= worst_px
     assert apart(before, wanted) > 4 * apart(after, wanted)
+
+
+def test_odd_sizes_are_laid_back_too(town: np.ndarray) -> None:
+    """Their last chroma samples have luma on one side only."""
+    size = Size(SMALL.width - 1, SMALL.height - 1)
+    glass = Fringe(GLASS.red, GLASS.blue)
+    pictures = [town[:-1, :-1], next(fringed([np.ascontiguousarray(town[:-1, :-1])], size, glass))]
+    planes = [stored(picture[..., ::-1].astype(np.float32) / 255, 8, TAGS, "444") for picture in pictures]
+    coarse = [tuple(plane[:: 1 + (i > 0), :: 1 + (i > 0)] for i, plane in enumerate(three)) for three in planes]
+    document = Treatment.from_json(
+        {"optics": {"fringe": SETTINGS | {"centre_x": 0, "centre_y": 0}}, "motion": {"intent": None}}
+    )
+    path = solve_path(Measurement.still(size, 0, np.zeros(1)), document)
+    warper = Warper(path, size, output_frame(path, document, size, Fraction(1)), "420", document)
+    made = warper.warp(Frame(0, Fraction(0), coarse[1], 8, TAGS)).planes
+    assert np.abs(made[0].astype(float) - planes[0][0][: made[0].shape[0], : made[0].shape[1]]).mean() < 1
+    colours, usable = colours_where_chroma_is(coarse[1], 8, TAGS)
+    assert colours.shape[1:] == usable.shape == coarse[1][1].shape
 
 
 def test_what_lies_together_stays_bit_by_bit(town: np.ndarray) -> None:

@@ -79,7 +79,9 @@ def luma_where_chroma_is(luma: Plane | NDArray[np.float32], shape: tuple[int, ..
     x, y = chroma_place(site, across, down)
     over, under = _even_kernel(across, x), _even_kernel(down, y)
     smooth = cv2.sepFilter2D(luma, cv2.CV_32F, over, under, borderType=cv2.BORDER_REPLICATE)
-    return np.asarray(smooth[int(y + 0.5) :: down, int(x + 0.5) :: across][:rows, :columns])
+    there = smooth[int(y + 0.5) :: down, int(x + 0.5) :: across][:rows, :columns]
+    beyond = rows - there.shape[0], columns - there.shape[1]  # the last chroma sample of an odd size
+    return np.asarray(cv2.copyMakeBorder(there, 0, beyond[0], 0, beyond[1], cv2.BORDER_REPLICATE))
 
 
 def _even_kernel(step: int, place: float) -> NDArray[np.float32]:

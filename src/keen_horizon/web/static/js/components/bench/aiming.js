@@ -33,7 +33,7 @@ export const aiming = (parts) => ({
     if (this.aim.what === "corners") return `Click the corners of something that should be a rectangle: ${4 - this.quad.length} to go.`;
     if (this.aim.what === "flat") return `Click the four corners of the flat thing: ${4 - this.flatCorners.length} to go.`;
     if (this.aim.what === "ring") return "Drag the middle; on the right, the ring's size; on the left, how far it is pushed out.";
-    if (this.aim.what === "light") return "Drag a ring to where so much light is left; drag the middle to where it is brightest.";
+    if (this.aim.what === "light") return "Rings lie where 90, 75 and 50 % of the light is left. Drag one to where that is so, or the middle to where it is brightest.";
     return "Drag along something level, like a horizon, or vertical, like a wall.";
   },
   /** Where an event lies in the source picture. @param {PointerEvent} event @returns {number[]} */
