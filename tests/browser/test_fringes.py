@@ -108,6 +108,14 @@ def test_they_are_set_by_hand_kept_and_given_on(page: Page, edged: Path, shaky: 
     settled(page)
     assert moved_by_the_glass(was, outwards(canvas_of(page)))
     assert draft_of(page)["optics"]["fringe"]["red"] == pytest.approx([0.005, 0], abs=2e-5)
+    with_haze = away_from_the_still(page, 20)
+    typed(page, "haze along bright edges, less by", "100")
+    typed(page, "hues that count as haze", "180")
+    expect(page.get_by_role("status", name="Coloured edges")).to_have_text("red −1.84, blue +1.84 px, less haze")
+    apart = away_from_the_still(page, 20)
+    print(f"viewer against the renderer's still: {apart:.2f} of 255, {with_haze:.2f} with the haze")
+    assert apart < with_haze + 0.5
+    assert draft_of(page)["optics"]["fringe"]["haze"] == {"amount": 1.0, "hue_deg": 290.0, "width_deg": 180.0}
     page.get_by_label("Name for this lens").fill("Long glass with coloured edges")
     page.get_by_role("button", name="Keep", exact=True).click()
     expect(page.get_by_text("Kept as “Long glass with coloured edges”.")).to_be_visible()

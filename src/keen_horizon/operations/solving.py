@@ -12,7 +12,7 @@ from keen_horizon.core.geometry.similarity import as_points
 from keen_horizon.core.glass.shutter import Readout
 from keen_horizon.core.keyframes import figures_over
 from keen_horizon.core.mapping.drawn import drawn_optics, drawn_path
-from keen_horizon.core.mapping.light import drawn_fringe, drawn_light
+from keen_horizon.core.mapping.light import drawn_fringe, drawn_haze, drawn_light
 from keen_horizon.core.mapping.output import OutputFrame, output_frame
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.measurement import Measurement
@@ -77,6 +77,7 @@ class Solution:
             "readout": self.readout.to_json(),
             "light": drawn_light(self.optics.falloff, self.transfer, self.path.size),
             "fringe": drawn_fringe(self.optics.fringe, self.path.size),
+            "haze": drawn_haze(self.optics.fringe),
             "lens": {"name": known} if lens and lens["name"] == known else lens,
             "output": [self.output.size.width, self.output.size.height],
             "sharpen": suggested_sharpening(1 / figures.sharpness),

@@ -9,6 +9,7 @@ import numpy as np
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.glass.falloff import Falloff
 from keen_horizon.core.glass.fringe import Fringe
+from keen_horizon.core.glass.haze import REACH, STARTS, WHOLE, Haze
 from keen_horizon.core.mapping.packed import packed
 from keen_horizon.core.media.transfer import PowerLaw, power_law
 from keen_horizon.core.treatment.optics import FalloffSettings, FringeSettings
@@ -67,4 +68,26 @@ def drawn_fringe(settings: FringeSettings | None, size: Size) -> dict[str, Any] 
         "blue": [fringe.blue[0], sum(fringe.blue)],
         "centre": [fringe.centre.real, fringe.centre.imag],
         "corner_px": [round(red, 3), round(blue, 3)],
+    }
+
+
+def haze_of(settings: FringeSettings | None) -> Haze | None:
+    """The haze that settings take away, if any."""
+    if settings is None or not settings.haze.amount:
+        return None
+    haze = settings.haze
+    return Haze(haze.amount, haze.hue_deg, haze.width_deg)
+
+
+def drawn_haze(settings: FringeSettings | None) -> dict[str, Any] | None:
+    """What a viewer takes saturation by: see `core.glass.haze`; `reach` is a share of the picture's width."""
+    haze = haze_of(settings)
+    if haze is None:
+        return None
+    return {
+        "amount": haze.amount,
+        "direction": list(haze.direction),
+        "half_width": haze.half_width,
+        "reach": REACH,
+        "edge": [STARTS, WHOLE],
     }

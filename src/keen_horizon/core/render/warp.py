@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, resized
 from keen_horizon.core.mapping.gaps import TOLERANCE_PX, border_overhang, gap_mask
+from keen_horizon.core.mapping.light import haze_of
 from keen_horizon.core.mapping.output import OutputFrame
 from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, dense_maps, sampling_map
 from keen_horizon.core.media.chroma import written_site
@@ -26,6 +27,7 @@ from keen_horizon.core.media.stored import Plane
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.render.align import aligner_of, standing_maps
 from keen_horizon.core.render.borrow import Lender
+from keen_horizon.core.render.clear import cleared
 from keen_horizon.core.render.lift import lifter_of
 from keen_horizon.core.render.resample import kept_in_place, resampled
 from keen_horizon.core.treatment.document import Treatment
@@ -77,6 +79,7 @@ class Warper:
         self.reach = max(map(abs, path.borrowed.offsets)) if path.borrowed else 0
         self.lifter = lifter_of(treatment.optics.falloff, path.size, coded)
         self.aligner = aligner_of(treatment.optics.fringe, path.size)
+        self.haze = haze_of(treatment.optics.fringe)
         self._lent: dict[int, Frame] = {}
         self._display_from_coded = resized(path.size, coded)
 
@@ -86,7 +89,8 @@ class Warper:
             frame = self.lifter.lifted(frame)
         targets = self._targets(frame.tags.site)
         sources = [self._grid(plane.shape, frame.tags.site) for plane in frame.planes]
-        if self.aligner is None and not self.sharpen and self._unmoved(frame.number, targets, sources):
+        touched = self.aligner is not None or self.haze is not None or self.sharpen
+        if not touched and self._unmoved(frame.number, targets, sources):
             return Warped(frame.planes, 0, alpha=frame.alpha)
         maps = [dense_maps(self.sampling, frame.number, targets[i], sources[i]) for i in (0, 1)]  # V's is U's
         gaps = 0
@@ -100,6 +104,8 @@ class Warper:
             at = self._lending(frame_at, frame.number)
             planes, lent, gaps = self.lender.lay_in(frame, planes + covered, targets, sources, at)
             alpha = planes.pop() if covered else None
+        if self.haze is not None:
+            planes = cleared(planes, self.haze, frame.bit_depth, frame.tags)
         if self.sharpen:
             planes[0] = sharpened(planes[0], self.sharpen, frame.bit_depth)
         return Warped(tuple(planes), gaps, lent, alpha)

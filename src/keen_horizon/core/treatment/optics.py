@@ -121,6 +121,14 @@ class FalloffSettings(Part):
         return self
 
 
+class HazeSettings(Part):
+    """Coloured haze along bright edges that is taken away, see `core.glass.haze`."""
+
+    amount: float = Field(default=0.0, ge=0.0, le=1.0)
+    hue_deg: float = Field(default=290.0, ge=0.0, le=360.0)
+    width_deg: float = Field(default=60.0, ge=5.0, le=180.0)
+
+
 class FringeSettings(Part):
     """Colours that lie apart: see `core.glass.fringe`; s and c of red and of blue, the centre in half-diagonals."""
 
@@ -128,6 +136,7 @@ class FringeSettings(Part):
     blue: tuple[Spread, Spread] = (0.0, 0.0)
     centre_x: float = FIGURES["centre_x"].field(0.0)
     centre_y: float = FIGURES["centre_y"].field(0.0)
+    haze: HazeSettings = HazeSettings()
 
 
 class Optics(Part):

@@ -17,6 +17,7 @@ export const TABLES = 2 + LENDERS; // rows of the shutter's table: before, after
  * @property {boolean} loupe a round part of the picture, enlarged
  * @property {boolean} light light that falls off is lifted on either side
  * @property {boolean} fringe red and blue are laid onto green on either side
+ * @property {boolean} haze coloured haze along edges is taken away on either side
  * @property {boolean} edges only edges are shown, in the colours that they have
  */
 
@@ -32,6 +33,7 @@ precision highp int;
 #define LOUPE ${Number(parts.loupe)}
 #define LIGHT ${Number(parts.light)}
 #define FRINGE ${Number(parts.fringe)}
+#define HAZE ${Number(parts.haze)}
 #define EDGES ${Number(parts.edges)}
 `;
 
@@ -171,6 +173,10 @@ uniform vec2 size;
 uniform vec4 fringeA[2];  // how much further out than green, shares: red in the middle and a half-diagonal out, blue
 uniform vec2 fringeB[2];  // centre (see core/mapping/light.py)
 #endif
+#if HAZE
+uniform vec4 hazeA[2];  // amount; the hue, towards blue and towards red; how far a hue may be from it (see core/glass/haze.py)
+uniform vec3 hazeB[2];  // reach, a share of the picture's width; ranges of luma from where an edge counts on, and wholly
+#endif
 #if LIGHT
 uniform sampler2D lifts;  // a row for before, a row for after: factors over the squared radius (see core/mapping/light.py)
 uniform vec4 lightA[2];   // whether there is any; reach; offset; toe
@@ -255,12 +261,40 @@ vec3 lit(int side, vec2 source, vec3 seen) {
 #endif
 }
 
-vec3 corrected(int side, vec2 source) { return lit(side, source, coloured(side, source)); }
+// How far a source place moves for a pixel of the output to the right and up, on either side.
+vec2 rightwards[2], upwards[2];
+
+const vec3 LUMA = vec3(0.2126, 0.7152, 0.0722);
+
+vec3 cleared(int side, vec2 source, vec3 seen) {
+#if HAZE
+  vec4 a = hazeA[side];
+  vec3 b = hazeB[side];
+  if (a.x == 0.0) return seen;
+  vec2 right = rightwards[side] * b.x * pixels.x, up = upwards[side] * b.x * pixels.x;
+  float luma = dot(LUMA, seen), low = luma, high = luma;
+  for (int i = 0; i < 16; i++) {
+    float turn = float(i) * 0.78539816;
+    vec2 there = source + (i < 8 ? 1.0 : 0.5) * (cos(turn) * right + sin(turn) * up);
+    float other = dot(LUMA, lit(side, there, texture(picture, there).rgb));
+    low = min(low, other);
+    high = max(high, other);
+  }
+  vec2 colour = vec2(seen.b - luma, seen.r - luma) / vec2(1.8556, 1.5748);
+  float away = acos(clamp(dot(colour, a.yz) / max(length(colour), 1e-6), -1.0, 1.0)) / a.w;
+  float near = clamp((high - low - b.y) / (b.z - b.y), 0.0, 1.0);
+  return mix(seen, vec3(luma), a.x * near * clamp(2.0 - 2.0 * away, 0.0, 1.0));
+#else
+  return seen;
+#endif
+}
+
+vec3 corrected(int side, vec2 source) { return cleared(side, source, lit(side, source, coloured(side, source))); }
 
 // What is shown of a side where it has picture.
 vec3 shown(int side, vec2 source) {
 #if EDGES
-  vec2 right = dFdx(source), up = dFdy(source);
+  vec2 right = rightwards[side], up = upwards[side];
   vec3 across = corrected(side, source + right) - corrected(side, source - right);
   vec3 along = corrected(side, source + up) - corrected(side, source - up);
   return min(vec3(1.0), 2.0 * sqrt(across * across + along * along));
@@ -286,6 +320,12 @@ vec3 missing() {
 
 void main() {
   vec3 seen;
+  rightwards[0] = rightwards[1] = dFdx(found);
+  upwards[0] = upwards[1] = dFdy(found);
+#if BOTH
+  rightwards[0] = dFdx(other);
+  upwards[0] = dFdy(other);
+#endif
 #if LOUPE
   float away = length(gl_FragCoord.xy - loupe.xy);
   if (away > loupe.z) discard;

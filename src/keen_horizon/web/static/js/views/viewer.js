@@ -29,6 +29,11 @@ const UNITS = { picture: 0, recent: 1, exact: 2, ratios: 3, rows: 4, lifts: 5 };
  * @property {[number, number]} corner_px
  */
 /**
+ * @typedef {object} Haze how colours lose saturation near edges: see core/glass/haze.py
+ * @property {number} amount @property {[number, number]} direction @property {number} half_width
+ * @property {number} reach @property {[number, number]} edge
+ */
+/**
  * @typedef {object} Look
  * @property {"before" | "after" | "wipe" | "side" | "difference" | "onion"} mode
  * @property {number[]} before @property {number[]} after src_from_out of either side
@@ -37,6 +42,7 @@ const UNITS = { picture: 0, recent: 1, exact: 2, ratios: 3, rows: 4, lifts: 5 };
  * @property {[number, number] | null} loupe its middle, in shares of the picture
  * @property {boolean} fine @property {boolean} mark
  * @property {(Lens | null)[]} lenses of either side @property {(Light | null)[]} lights likewise
+ * @property {(Haze | null)[]} hazes likewise
  * @property {(Fringe | null)[]} fringes likewise @property {boolean} edges show edges only
  * @property {{ first: number, reach: number, reference_from_src: number[][], growth: number[], lensAt: (frame: number) => Lens | null } | null} lending
  */
@@ -161,7 +167,7 @@ function viewer(gl, canvas, video, size) {
     const lends = look.lending !== null && (kept.length > 0 || exactly) && mode !== "before";
     const built = programFor({
       glass: look.lenses.some(Boolean), sides: mode === "wipe" || mode === "difference" ? mode : "one", lends, fine: look.fine, loupe: loupe !== null,
-      light: look.lights.some(Boolean), fringe: look.fringes.some(Boolean), edges: look.edges,
+      light: look.lights.some(Boolean), fringe: look.fringes.some(Boolean), haze: look.hazes.some(Boolean), edges: look.edges,
     });
     const { places } = built;
     gl.useProgram(built.program);
@@ -169,6 +175,10 @@ function viewer(gl, canvas, video, size) {
     gl.uniformMatrix3fv(places.matrices, true, new Float32Array([...look.before, ...look.after]));
     if (look.lenses.some(Boolean)) straighten(built, look);
     if (look.lights.some(Boolean)) lighten(built, look);
+    if (look.hazes.some(Boolean)) {
+      gl.uniform4fv(places.hazeA, look.hazes.flatMap((haze) => (haze ? [haze.amount, ...haze.direction, haze.half_width] : [0, 1, 0, 1])));
+      gl.uniform3fv(places.hazeB, look.hazes.flatMap((haze) => (haze ? [haze.reach, ...haze.edge] : [0, 0, 1])));
+    }
     if (look.fringes.some(Boolean)) {
       gl.uniform4fv(places.fringeA, look.fringes.flatMap((fringe) => (fringe ? [...fringe.red, ...fringe.blue] : [0, 0, 0, 0])));
       gl.uniform2fv(places.fringeB, look.fringes.flatMap((fringe) => (fringe ? fringe.centre : [0, 0])));

@@ -3,16 +3,27 @@
 import { ask } from "../../net.js";
 import { copy } from "../../state/copy.js";
 
-const PLAIN = { red: [0, 0], blue: [0, 0], centre_x: 0, centre_y: 0 };
+const HAZE = { amount: 0, hue_deg: 290, width_deg: 60 };
+const PLAIN = { red: [0, 0], blue: [0, 0], centre_x: 0, centre_y: 0, haze: HAZE };
 const COLOURS = /** @type {const} */ (["red", "blue"]);
-/** Figures of a colour stand in px at the corner; `part` is which one of the document's two they are. */
+/**
+ * Figures of a colour stand in px at the corner; `part` is which one of the document's two they are.
+ * @typedef {object} Figure
+ * @property {string} name @property {string} label @property {number} low @property {number} high @property {number} step
+ * @property {string} unit @property {number} initial @property {"red" | "blue"} [colour] @property {0 | 1} [part]
+ * @property {"amount" | "hue_deg" | "width_deg"} [haze]
+ */
+/** @type {Figure[]} */
 const FIGURES = [
-  ...COLOURS.flatMap((colour) => [
+  ...COLOURS.flatMap((colour) => /** @type {Figure[]} */ ([
     { name: `${colour}_even`, colour, part: 0, label: `${colour}, evenly outwards`, low: -8, high: 8, step: 0.02, unit: "px", initial: 0 },
     { name: `${colour}_late`, colour, part: 1, label: `${colour}, towards the corners`, low: -8, high: 8, step: 0.02, unit: "px", initial: 0 },
-  ]),
+  ])),
   { name: "centre_x", label: "centre of the colours, across", low: -0.3, high: 0.3, step: 0.002, unit: "", initial: 0 },
   { name: "centre_y", label: "centre of the colours, down", low: -0.3, high: 0.3, step: 0.002, unit: "", initial: 0 },
+  { name: "haze_amount", haze: "amount", label: "haze along bright edges, less by", low: 0, high: 100, step: 1, unit: "%", initial: 0 },
+  { name: "haze_hue", haze: "hue_deg", label: "hue of the haze", low: 0, high: 360, step: 1, unit: "°", initial: 290 },
+  { name: "haze_width", haze: "width_deg", label: "hues that count as haze", low: 5, high: 180, step: 1, unit: "°", initial: 60 },
 ];
 /** The plot's box, as the template has it, and what stands around its lines. */
 const PLOT = { width: 264, height: 120, left: 30, right: 6, top: 8, bottom: 18 };
@@ -35,7 +46,8 @@ export const fringes = (parts) => {
       const figure = FIGURES.find((each) => each.name === name);
       const fringe = this.fringe() || PLAIN;
       if (!figure) return 0;
-      if (!("colour" in figure)) return Math.round(1000 * fringe[figure.name]) / 1000;
+      if (figure.haze !== undefined) return figure.haze === "amount" ? Math.round(100 * fringe.haze.amount) : fringe.haze[figure.haze];
+      if (figure.colour === undefined || figure.part === undefined) return Math.round(1000 * fringe[figure.name]) / 1000;
       return Math.round(100 * half * fringe[figure.colour][figure.part]) / 100;
     },
     /** @param {string} name @param {string | number} text @param {boolean} settled */
@@ -45,7 +57,8 @@ export const fringes = (parts) => {
       if (text === "" || Number.isNaN(value) || !figure) return;
       const within = Math.min(figure.high, Math.max(figure.low, value));
       const fringe = copy(this.fringe() || PLAIN);
-      if ("colour" in figure) fringe[figure.colour][figure.part] = Math.min(0.02, Math.max(-0.02, Math.round((1e7 * within) / half) / 1e7));
+      if (figure.colour !== undefined && figure.part !== undefined) fringe[figure.colour][figure.part] = Math.min(0.02, Math.max(-0.02, Math.round((1e7 * within) / half) / 1e7));
+      else if (figure.haze !== undefined) fringe.haze[figure.haze] = figure.haze === "amount" ? within / 100 : within;
       else fringe[figure.name] = within;
       this.t.optics.fringe = fringe;
       settled ? this.settled() : this.changed();
@@ -59,7 +72,8 @@ export const fringes = (parts) => {
       const fringe = this.fringe();
       if (!fringe) return "as shot";
       const [red, blue] = COLOURS.map((colour) => half * (fringe[colour][0] + fringe[colour][1]));
-      return `red ${signed(-red)}, blue ${signed(-blue)} px`;
+      const haze = fringe.haze.amount ? ", less haze" : "";
+      return `red ${signed(-red)}, blue ${signed(-blue)} px${haze}`;
     },
     lookForFringe() {
       return this.attempt(async () => this.worked((await ask("POST", `${parts.address}/fringe`, this.t)).work));

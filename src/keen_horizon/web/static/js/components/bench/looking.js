@@ -133,6 +133,7 @@ export const looking = (parts) => {
           loupe: this.loupe ? this.pointer : null, fine: !this.playing, mark: this.markLent, lending, lenses: [this.lensOf(other), this.lensOf(this.path)],
           lights: [other && other.light, this.path && this.path.light],
           fringes: [other && other.fringe, this.path && this.path.fringe],
+          hazes: [other && other.haze, this.path && this.path.haze],
           edges: this.edgesOnly,
         });
       }
