@@ -13,6 +13,7 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.glass.fringe import Fringe
 from keen_horizon.core.media.probe import probe
+from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.pipeline.colours import measure_fringe
 from keen_horizon.pipeline.measuring import measure_clip
 from keen_horizon.simulator.film import write_pictures
@@ -60,3 +61,9 @@ def test_the_glass_is_told(tmp_path: Path, glass: Fringe) -> None:
 
 def test_a_picture_without_edges_does_not_tell(tmp_path: Path) -> None:
     assert not found(tmp_path / "wall.mp4", Fringe((0.002, 0.0)), plain=True).enough
+    black = tmp_path / "black.mp4"
+    write_pictures((np.zeros((90, 160, 3), np.uint8) for _ in range(4)), Size(160, 90), 30, black, quality=20)
+    info, times = probe(black)
+    told = measure_fringe(black, info, times, Measurement.still(info.display, 0, times))
+    assert not told.enough
+    assert told.fringe == Fringe()

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.errors import LensError
 from keen_horizon.core.finding.colour_edges import Blocks, ColourEdges, Where, joined
-from keen_horizon.core.finding.fringe import OF_FULL_HD, SURE, FoundFringe, measured_fringe
+from keen_horizon.core.finding.fringe import NOT_TOLD, OF_FULL_HD, SURE, FoundFringe, measured_fringe
 from keen_horizon.core.glass.fringe import Fringe
 from keen_horizon.core.media.colour import colours_where_chroma_is
 from keen_horizon.core.media.probe import ClipInfo
@@ -43,7 +43,10 @@ def measure_fringe(
         fine = frame.planes[1].shape == frame.luma.shape
         colours, usable = colours_where_chroma_is(frame.planes, frame.bit_depth, frame.tags)
         edges = ColourEdges(index, *_narrowed(colours, usable))
-        looks.append((edges, _where(measurement, int(wanted[index]), edges.places)))
+        if len(edges.places):
+            looks.append((edges, _where(measurement, int(wanted[index]), edges.places)))
+    if not looks:
+        return NOT_TOLD
 
     def behind(fringe: Fringe) -> Blocks:
         return joined([blocks for edges, where in looks for blocks in edges.shifts(where, fringe)])
