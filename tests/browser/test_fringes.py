@@ -80,7 +80,7 @@ def test_they_are_measured_and_the_edges_clear(page: Page, edged: Path) -> None:
     apart = away_from_the_still(page, 20)
     print(f"viewer against the renderer's still: {apart:.2f} of 255, as shot {usual:.2f}")
     assert apart < usual + 0.8
-    crosses = page.locator(".fringe-plot path.red.edges").get_attribute("d") or ""
+    crosses = page.locator(".fringe-plot path.red.marks").get_attribute("d") or ""
     assert crosses.count("M") > 50
 
     after = canvas_of(page)
