@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import json
 import os
 import sys
 import time
@@ -13,7 +12,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from keen_horizon.core.errors import KeenHorizonError, LensError
+from keen_horizon.console import bar, check_folders, read_json, tell, write_json
+from keen_horizon.core.errors import KeenHorizonError
 from keen_horizon.core.lens.calibration import Board
 from keen_horizon.core.lens.exchange.files import read_profile
 from keen_horizon.core.lens.plate import plate_treatment
@@ -31,11 +31,10 @@ from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.former import with_present_names
 from keen_horizon.editing import add_editing
 from keen_horizon.keeping import add_keeping
-from keen_horizon.pipeline.colours import with_fringe
 from keen_horizon.pipeline.delivery import clip_fates
 from keen_horizon.pipeline.flat_things import follow_clip, plane_csv, plane_document
+from keen_horizon.pipeline.glass import with_glass
 from keen_horizon.pipeline.lenses import lens_by_board, lens_by_itself, lens_by_lines
-from keen_horizon.pipeline.light import with_falloff
 from keen_horizon.pipeline.like_source import like_source
 from keen_horizon.pipeline.maps import write_maps
 from keen_horizon.pipeline.measuring import measure_clip
@@ -148,18 +147,18 @@ def _application(name: str) -> Any:
 
 
 def _measure(options: argparse.Namespace) -> None:
-    _check_folders(options.out, options.json)
+    check_folders(options.out, options.json)
     info, times = _probed(options)
-    measurement = measure_clip(options.source, info, times, 0, info.frames - 1, _bar("measuring"))
+    measurement = measure_clip(options.source, info, times, 0, info.frames - 1, bar("measuring"))
     measurement.save(options.out)
-    _tell(info, measurement_notes(measurement))
+    tell(info, measurement_notes(measurement))
     if options.json:
-        _write_json(options.json, measurement.to_motion_json(float(info.pixel_aspect)))
+        write_json(options.json, measurement.to_motion_json(float(info.pixel_aspect)))
 
 
 def _correct(options: argparse.Namespace) -> None:
     treatment = _treatment(options)
-    _check_folders(options.destination, options.report, options.path)
+    check_folders(options.destination, options.report, options.path)
     info, times = _probed(options)
     treatment = like_source(treatment, info)
     if options.destination.resolve() == options.source.resolve():
@@ -171,28 +170,26 @@ def _correct(options: argparse.Namespace) -> None:
     path = solve_path(measurement, treatment, pins)
     solved = time.perf_counter()
     notes = (*solution_notes(measurement, treatment), *outcome_notes(path, treatment, pins))
-    _tell(info, (*notes, summary(clip_fates(info, treatment))))
+    tell(info, (*notes, summary(clip_fates(info, treatment))))
     versus = _versus(options, measurement, treatment)
     facts = render_clip(
-        options.source, info, times, path, treatment, options.destination, _bar("rendering"), versus=versus
+        options.source, info, times, path, treatment, options.destination, bar("rendering"), versus=versus
     )
     if options.report:
         seconds = {"measure": measured - began, "solve": solved - measured, "render": facts.seconds}
-        _write_json(
-            options.report, correction_report(path, treatment, info, facts, seconds, notes, measurement.readout)
-        )
+        write_json(options.report, correction_report(path, treatment, info, facts, seconds, notes, measurement.readout))
     if options.path:
         document = path_document(path, info, times)
         if options.path.suffix == ".csv":
             table = transforms_csv if options.path.stem.endswith("_2d") else path_csv
             options.path.write_text(table(document))
         else:
-            _write_json(options.path, document)
+            write_json(options.path, document)
 
 
 def _lens(options: argparse.Namespace) -> None:
-    _check_folders(options.destination)
-    treatment = Treatment.from_json(_read_json(options.treatment) if options.treatment else {})
+    check_folders(options.destination)
+    treatment = Treatment.from_json(read_json(options.treatment) if options.treatment else {})
     info, times = _probed(options)
     notes: tuple[str, ...] = ()
     if options.profile:
@@ -200,74 +197,64 @@ def _lens(options: argparse.Namespace) -> None:
         treatment = profile.applied(treatment, info.name, info.display, info.rate)
     elif options.board:
         board = Board(options.board, options.across, options.down)
-        treatment, notes = lens_by_board(options.source, info, times, treatment, board, _bar("looking"))
+        treatment, notes = lens_by_board(options.source, info, times, treatment, board, bar("looking"))
     elif treatment.optics.straightedges:
         treatment, notes = lens_by_lines(info, treatment)
     else:
-        treatment, notes = lens_by_itself(options.source, info, times, treatment, _bar("looking"))
-    _tell(info, notes)
-    _write_json(options.destination, treatment.to_json())
+        treatment, notes = lens_by_itself(options.source, info, times, treatment, bar("looking"))
+    tell(info, notes)
+    write_json(options.destination, treatment.to_json())
 
 
 def _glass(options: argparse.Namespace) -> None:
-    _check_folders(options.destination)
-    treatment = Treatment.from_json(_read_json(options.treatment) if options.treatment else {})
+    check_folders(options.destination)
+    treatment = Treatment.from_json(read_json(options.treatment) if options.treatment else {})
     info, times = _probed(options)
     measurement = _measurement(options, info, times, treatment)
-    kinds = ((with_falloff, "measuring the light"), (with_fringe, "measuring the colours"))
-    failures: list[LensError] = []
-    for measured, title in kinds:
-        try:
-            treatment, notes = measured(options.source, info, times, measurement, treatment, _bar(title))
-            _tell(info, notes)
-        except LensError as error:
-            failures.append(error)
-    if len(failures) == len(kinds):
-        raise LensError(" ".join(map(str, failures)))
-    for failure in failures:
-        print(failure, file=sys.stderr)
-    _write_json(options.destination, treatment.to_json())
+    treatment, notes, untold = with_glass(options.source, info, times, measurement, treatment, bar)
+    tell(info, notes)
+    for error in untold:
+        print(error, file=sys.stderr)
+    write_json(options.destination, treatment.to_json())
 
 
 def _plate(options: argparse.Namespace) -> None:
-    _check_folders(options.destination)
+    check_folders(options.destination)
     info, times = _probed(options)
     treatment = like_source(plate_treatment(_treatment(options), info.name), info)
     first, last = treatment.frames(info.frames)
     path = solve_path(Measurement.still(info.display, first, times[first : last + 1]), treatment)
-    render_clip(options.source, info, times, path, treatment, options.destination, _bar("rendering"))
+    render_clip(options.source, info, times, path, treatment, options.destination, bar("rendering"))
 
 
 def _maps(options: argparse.Namespace) -> None:
-    _check_folders(options.destination)
+    check_folders(options.destination)
     info, _ = _probed(options)
-    treatment = Treatment.from_json(_read_json(options.treatment))
-    write_maps(info, treatment, options.destination, _bar("writing"), frame=options.frame)
+    treatment = Treatment.from_json(read_json(options.treatment))
+    write_maps(info, treatment, options.destination, bar("writing"), frame=options.frame)
 
 
 def _overlay(options: argparse.Namespace) -> None:
-    _check_folders(options.destination)
+    check_folders(options.destination)
     info, times = _probed(options)
     treatment, graphics = like_source(_treatment(options), info), options.graphics
-    overlay_clip(
-        options.source, info, times, treatment, graphics, graphics.name, options.destination, _bar("rendering")
-    )
+    overlay_clip(options.source, info, times, treatment, graphics, graphics.name, options.destination, bar("rendering"))
 
 
 def _corners(options: argparse.Namespace) -> None:
-    _check_folders(options.destination)
+    check_folders(options.destination)
     info, times = _probed(options)
-    treatment = Treatment.from_json(_read_json(options.treatment))
+    treatment = Treatment.from_json(read_json(options.treatment))
     if treatment.optics.flat is None:
         raise KeenHorizonError(f"{options.treatment.name}: it sets no corners. Name some under optics.flat.")
     first, last = treatment.frames(info.frames)
     thing, optics = treatment.optics.flat, treatment.optics
-    track = follow_clip(options.source, info, times, first, last, thing, optics, _bar("following"))
+    track = follow_clip(options.source, info, times, first, last, thing, optics, bar("following"))
     document = plane_document(track, treatment, info, times)
     if options.destination.suffix == ".csv":
         options.destination.write_text(plane_csv(document))
     else:
-        _write_json(options.destination, document)
+        write_json(options.destination, document)
 
 
 def _probed(options: argparse.Namespace) -> tuple[ClipInfo, NDArray[np.float64]]:
@@ -275,7 +262,7 @@ def _probed(options: argparse.Namespace) -> tuple[ClipInfo, NDArray[np.float64]]
     every = None if options.pictures is None else options.pictures == "field"
     asked = Asked(fields=options.fields.replace("-", " "), every_field=every, rate=options.rate)
     info, times = probe_decodable(options.source, asked)
-    _tell(info, info.notes)
+    tell(info, info.notes)
     return info, times
 
 
@@ -291,26 +278,11 @@ def _treatment(options: argparse.Namespace) -> Treatment:
     container = options.destination.suffix.lstrip(".").lower()
     if container not in USUAL_CODECS:
         raise KeenHorizonError(f"{options.destination.name}: end its name in one of {', '.join(USUAL_CODECS)}.")
-    document = with_present_names(_read_json(options.treatment)) if options.treatment else {}
+    document = with_present_names(read_json(options.treatment)) if options.treatment else {}
     output = document.get("output", {}) if isinstance(document, dict) else {}
     if isinstance(output, dict):
         document["output"] = {"codec": USUAL_CODECS[container]} | output | {"container": container}
     return Treatment.from_json(document)
-
-
-def _read_json(path: Path) -> dict[str, Any]:
-    try:
-        document: dict[str, Any] = json.loads(path.read_text())
-    except ValueError as error:
-        raise KeenHorizonError(f"{path.name}: this is not a JSON document ({error}).") from error
-    return document
-
-
-def _check_folders(*files: Path | None) -> None:
-    """Better now than after an hour of measuring."""
-    for file in files:
-        if file is not None and not file.resolve().parent.is_dir():
-            raise KeenHorizonError(f"{file.name}: there is no folder {file.resolve().parent}. Make it first.")
 
 
 def _versus(options: argparse.Namespace, measurement: Measurement, treatment: Treatment) -> Versus | None:
@@ -325,7 +297,7 @@ def _measurement(options: argparse.Namespace, info: ClipInfo, times: Any, treatm
     first, last = treatment.frames(info.frames)
     if options.measurement:
         return Measurement.load(options.measurement).part(first, last).turned(info.turns)
-    return measure_clip(options.source, info, times, first, last, _bar("measuring"))
+    return measure_clip(options.source, info, times, first, last, bar("measuring"))
 
 
 def _pins(source: Path, info: ClipInfo, times: Any, treatment: Treatment, carrier: Carrier) -> tuple[PinTrack, ...]:
@@ -334,37 +306,8 @@ def _pins(source: Path, info: ClipInfo, times: Any, treatment: Treatment, carrie
     first, last = treatment.frames(info.frames)
     points = treatment.motion.pin.points
     return tuple(
-        pin_clip(source, info, times, first, last, point, _bar("following"), carrier=carrier) for point in points
+        pin_clip(source, info, times, first, last, point, bar("following"), carrier=carrier) for point in points
     )
-
-
-def _tell(info: ClipInfo, notes: tuple[str, ...]) -> None:
-    for note in notes:
-        print(f"{info.name}: {note}", file=sys.stderr)
-
-
-def _write_json(path: Path, document: dict[str, Any]) -> None:
-    path.write_text(json.dumps(document, indent=1) + "\n")
-
-
-def _bar(title: str) -> Any:
-    """Progress on standard error: a bar on a terminal, nothing elsewhere."""
-    if not sys.stderr.isatty():
-        return lambda done, total: None
-    began = time.perf_counter()
-
-    def show(done: int, total: int) -> None:
-        rate = done / max(1e-6, time.perf_counter() - began)
-        filled = 30 * done // max(1, total)
-        end = "\n" if done >= total else ""
-        print(
-            f"\r{title} [{'=' * filled:30}] {done}/{total} {rate:.0f} fps",
-            end=end,
-            file=sys.stderr,
-            flush=True,
-        )
-
-    return show
 
 
 if __name__ == "__main__":

@@ -76,7 +76,7 @@ class Solution:
             "measured": self.measured,
             "readout": self.readout.to_json(),
             "light": drawn_light(self.optics.falloff, self.transfer, self.path.size),
-            "fringe": drawn_fringe(self.optics.fringe, self.path.size),
+            "fringe": drawn_fringe(self.optics.fringe),
             "haze": drawn_haze(self.optics.fringe),
             "lens": {"name": known} if lens and lens["name"] == known else lens,
             "output": [self.output.size.width, self.output.size.height],

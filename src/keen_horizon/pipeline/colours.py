@@ -16,14 +16,13 @@ from keen_horizon.core.glass.fringe import Fringe
 from keen_horizon.core.media.colour import colours_where_chroma_is
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.measurement import Measurement
-from keen_horizon.core.treatment.document import Treatment
-from keen_horizon.core.treatment.optics import FringeSettings
 from keen_horizon.pipeline.chosen import chosen_frames, spread_over_shot
 
 FRAMES = 16  # at most, all over the range
 CELLS = 40  # of the scene, across the frame: 48 px of 1080p each
 WIDEST = 1920  # samples of larger pictures are averaged: edges tell no more there
 SURE_OF_ALL = 0.12 * OF_FULL_HD  # in place of SURE where chroma is as fine as luma
+ALL_OF_IT = 0.999  # of the samples that became one
 SPREAD = 2  # frames that motion is taken over
 
 
@@ -55,39 +54,20 @@ def measure_fringe(
     return measured_fringe(behind, aspect, SURE_OF_ALL if fine else SURE)
 
 
-def with_fringe(
-    source: Path,
-    info: ClipInfo,
-    times: NDArray[np.float64],
-    measurement: Measurement,
-    treatment: Treatment,
-    progress: Callable[[int, int], None] = lambda done, total: None,
-) -> tuple[Treatment, tuple[str, ...]]:
-    """The treatment with the fringes that the measured range shows, and what there is to say of them.
-
-    Raises LensError where the clip does not tell, MediaError.
-    """
-    found = measure_fringe(source, info, times, measurement, progress)
-    half = measurement.size.half_diagonal
-    red, blue = found.fringe.at_corner(half)
-    off = [half * doubt for doubt in found.doubts]
+def told_fringe(name: str, found: FoundFringe, half_diagonal: float) -> str:
+    """What there is to say of measured fringes of the clip `name`, px. Raises LensError where it does not tell."""
+    red, blue = found.fringe.at_corner(half_diagonal)
+    off = [half_diagonal * doubt for doubt in found.doubts]
     if not found.enough:
         raise LensError(
-            f"{info.name}: it does not tell how far its colours lie apart: at the corners red is known within "
+            f"{name}: it does not tell how far its colours lie apart: at the corners red is known within "
             f"{off[0]:.2f} px and blue within {off[1]:.2f} px only. Film sharp edges all over the picture, less "
             "compressed, or set the fringes by hand."
         )
     names = ("s of red", "c of red", "s of blue", "c of blue", "centre_x", "centre_y")
-    told = ", ".join(f"{name} ± {error:.5f}" for name, error in zip(names, found.errors, strict=True))
-    note = (
-        f"at the corners red lies {red:+.2f} ± {off[0]:.2f} px outwards of green, blue {blue:+.2f} ± {off[1]:.2f} px: "
-        f"{told}."
-    )
-    figures = found.to_json()
-    known = treatment.optics.fringe.model_dump() if treatment.optics.fringe else {}
-    measured = {name: figures[name] for name in ("red", "blue", "centre_x", "centre_y")}
-    settings = FringeSettings.model_validate(known | measured)
-    return treatment.model_copy(update={"optics": treatment.optics.model_copy(update={"fringe": settings})}), (note,)
+    told = ", ".join(f"{figure} ± {error:.5f}" for figure, error in zip(names, found.errors, strict=True))
+    lie = f"red lies {red:+.2f} ± {off[0]:.2f} px outwards of green, blue {blue:+.2f} ± {off[1]:.2f} px"
+    return f"At the corners {lie}: {told}."
 
 
 def _narrowed(colours: NDArray[np.float32], usable: NDArray[np.bool_]) -> tuple[NDArray[np.float32], NDArray[np.bool_]]:
@@ -97,7 +77,7 @@ def _narrowed(colours: NDArray[np.float32], usable: NDArray[np.bool_]) -> tuple[
         return colours, usable
     size = (WIDEST, round(rows * WIDEST / columns))
     smaller = np.stack([cv2.resize(colour, size, interpolation=cv2.INTER_AREA) for colour in colours])
-    return smaller, cv2.resize(usable.astype(np.uint8), size, interpolation=cv2.INTER_AREA) > 0
+    return smaller, cv2.resize(usable.astype(np.float32), size, interpolation=cv2.INTER_AREA) > ALL_OF_IT
 
 
 def _where(measurement: Measurement, index: int, places: NDArray[np.complex128]) -> Where:

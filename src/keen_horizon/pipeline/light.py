@@ -17,8 +17,6 @@ from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.media.transfer import power_law
 from keen_horizon.core.motion.measurement import Measurement
-from keen_horizon.core.treatment.document import Treatment
-from keen_horizon.core.treatment.optics import FalloffSettings
 from keen_horizon.pipeline.chosen import chosen_frames, spread_over_shot
 
 Floats = NDArray[np.float64]
@@ -52,33 +50,17 @@ def measure_falloff(
     return measured_falloff(together, law, measurement.size.width / measurement.size.height)
 
 
-def with_falloff(
-    source: Path,
-    info: ClipInfo,
-    times: NDArray[np.float64],
-    measurement: Measurement,
-    treatment: Treatment,
-    progress: Callable[[int, int], None] = lambda done, total: None,
-) -> tuple[Treatment, tuple[str, ...]]:
-    """The treatment with the fall-off that the measured range shows, and what there is to say of it.
-
-    Raises LensError where the clip does not tell, MediaError.
-    """
-    found = measure_falloff(source, info, times, measurement, progress)
+def told_falloff(name: str, found: FoundFalloff) -> str:
+    """What there is to say of a measured fall-off of the clip `name`. Raises LensError where it does not tell."""
     if not found.enough:
         raise LensError(
-            f"{info.name}: it does not tell how light falls off: too few places were seen both near the middle and "
-            "near the corners. Film a slow pan with the same glass, or set the fall-off by hand."
+            f"{name}: it does not tell how light falls off: too few places were seen both near the middle and near the "
+            "corners. Film a slow pan with the same glass, or set the fall-off by hand."
         )
-    figures = found.to_json()
     names = ("c1", "c2", "c3", "centre_x", "centre_y")
-    told = ", ".join(f"{name} ± {error:.3f}" for name, error in zip(names, found.errors, strict=True))
+    told = ", ".join(f"{figure} ± {error:.3f}" for figure, error in zip(names, found.errors, strict=True))
     corner = 1 + sum(found.falloff.coefficients)
-    note = f"{100 * corner:.0f} % of the light arrives at the corners, ± {100 * found.doubt:.1f} %: {told}."
-    known = treatment.optics.falloff.model_dump() if treatment.optics.falloff else {}
-    measured = {name: figures[name] for name in ("coefficients", "centre_x", "centre_y")}
-    settings = FalloffSettings.model_validate(known | measured)
-    return treatment.model_copy(update={"optics": treatment.optics.model_copy(update={"falloff": settings})}), (note,)
+    return f"{100 * corner:.0f} % of the light arrives at the corners, ± {100 * found.doubt:.1f} %: {told}."
 
 
 def _columns(samples: Samples) -> tuple[NDArray[np.generic], ...]:

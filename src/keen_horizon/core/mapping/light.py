@@ -1,4 +1,4 @@
-"""A treatment's fall-off and fringes as the renderer and a viewer undo them."""
+"""A treatment's fall-off, fringes and haze as the renderer and a viewer undo them."""
 
 from __future__ import annotations
 
@@ -55,19 +55,17 @@ def fringe_of(settings: FringeSettings) -> Fringe:
     return Fringe(settings.red, settings.blue, complex(settings.centre_x, settings.centre_y))
 
 
-def drawn_fringe(settings: FringeSettings | None, size: Size) -> dict[str, Any] | None:
+def drawn_fringe(settings: FringeSettings | None) -> dict[str, Any] | None:
     """What a viewer samples red and blue by: how much further out than green, as a share of the way from `centre`, in
     the middle and a half-diagonal out, between which it goes as the squared radius.
     """
     fringe = None if settings is None else fringe_of(settings)
     if fringe is None or not fringe.any:
         return None
-    red, blue = fringe.at_corner(size.half_diagonal)
     return {
         "red": [fringe.red[0], sum(fringe.red)],
         "blue": [fringe.blue[0], sum(fringe.blue)],
         "centre": [fringe.centre.real, fringe.centre.imag],
-        "corner_px": [round(red, 3), round(blue, 3)],
     }
 
 

@@ -26,7 +26,6 @@ const UNITS = { picture: 0, recent: 1, exact: 2, ratios: 3, rows: 4, lifts: 5 };
 /**
  * @typedef {object} Fringe how much further out than green red and blue lie: see core/mapping/light.py
  * @property {[number, number]} red @property {[number, number]} blue @property {[number, number]} centre
- * @property {[number, number]} corner_px
  */
 /**
  * @typedef {object} Haze how colours lose saturation near edges: see core/glass/haze.py
