@@ -1,10 +1,11 @@
-"""Fall-off measured on films of photographs, panned by a hand behind known glass, compressed, with drifting exposure.
+"""Fall-off and dead edges, measured on films of photographs: panned by a hand behind known glass, exposure drifting.
 
     .venv/bin/python benchmarks/glass.py PICTURE [PICTURE ...]
 
 Each picture is filmed through each glass, every second film with something that walks through. Says how far the light
 that was told is off over the frame (per cent of the middle's, mean and worst), how far it said that it may be, whether
-it was sure, and how long it took, of measuring the motion.
+it was sure, and how long it took, of measuring the motion. Of a dead edge: how far off its worst place is, per cent of
+the half-diagonal, and what was said.
 """
 
 from __future__ import annotations
@@ -18,7 +19,9 @@ from pathlib import Path
 import cv2
 import numpy as np
 
+from keen_horizon.core.finding.dead import FoundDead
 from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.glass.dead import DeadEdge
 from keen_horizon.core.glass.falloff import Falloff
 from keen_horizon.core.media.probe import probe
 from keen_horizon.pipeline.light import measure_falloff
@@ -32,6 +35,14 @@ GLASS = {
     "late": Falloff((-0.1, -0.3, -0.05), -0.03 + 0.04j),
     "weak": Falloff((-0.1,), 0.02 + 0.05j),
     "none": Falloff((0.0,)),
+}
+
+
+DEAD = {
+    "round": DeadEdge(0.88, 0.03 - 0.02j, softness=0.02),
+    "soft": DeadEdge(0.9, -0.02 + 0.03j, softness=0.12),
+    "hood": DeadEdge(None, 0j, ((0.03, 0.8), (np.pi / 4, 0.9), (-np.pi / 2 - 0.02, 0.43)), softness=0.03),
+    "both": DeadEdge(0.9, 0.01j, ((np.pi / 2, 0.44),), softness=0.04),
 }
 
 
@@ -61,16 +72,37 @@ def off(one: Falloff, other: Falloff) -> np.ndarray:
     return np.abs(one.gain(one.squares(x, y)) - other.gain(other.squares(x, y)))
 
 
+def edge_off(found: DeadEdge | None, true: DeadEdge | None) -> float | None:
+    """How far the worst place of the true edge lies from the one that was found; None without both."""
+    if found is None or true is None:
+        return None
+    width, height = SIZE.width / (2 * SIZE.half_diagonal), SIZE.height / (2 * SIZE.half_diagonal)
+    curve = np.concatenate(true.curves())
+    on_it = (np.abs(true.room(curve)) < 1e-6) & (np.abs(curve.real) < width) & (np.abs(curve.imag) < height)
+    return float(np.abs(found.room(curve[on_it])).max())
+
+
+def said(found: FoundDead | None, true: DeadEdge | None) -> str:
+    """A found dead edge in words."""
+    if found is None:
+        return "no dead edge found" + ("" if true is None else ", WRONGLY")
+    if true is None:
+        return f"a dead edge found WRONGLY: {found.edge}"
+    return f"dead edge off by {100 * (edge_off(found.edge, true) or 0):.2f} %, said {100 * found.doubt:.2f} %"
+
+
 def main() -> None:
     """Print a line a film."""
     parser = argparse.ArgumentParser(description=__doc__.split("\n")[0])
     parser.add_argument("pictures", nargs="+", type=Path)
     with tempfile.TemporaryDirectory() as folder:
         for seed, path in enumerate(parser.parse_args().pictures):
-            for name, glass in GLASS.items():
+            glasses = [(name, glass, None) for name, glass in GLASS.items()]
+            glasses += [(name, Falloff((-0.4, 0.05)), dead) for name, dead in DEAD.items()]
+            for name, glass, dead in glasses:
                 clip = Path(folder) / "clip.mp4"
                 pictures = film(cv2.imread(str(path)), seed, seed % 2 == 1)
-                write_pictures(darkened(pictures, SIZE, glass, 0.1), SIZE, 30, clip, quality=20)
+                write_pictures(darkened(pictures, SIZE, glass, 0.1, dead=dead), SIZE, 30, clip, quality=20)
                 info, times = probe(clip)
                 began = time.perf_counter()
                 measurement = measure_clip(clip, info, times, 0, info.frames - 1)
@@ -81,7 +113,7 @@ def main() -> None:
                 print(
                     f"{path.name}, {name}: off by {wrong.mean():.2f} % mean, {wrong.max():.2f} % worst; said "
                     f"{100 * told.mean:.2f}, {100 * told.doubt:.2f} %, {'sure' if told.enough else 'not sure'}; "
-                    f"{share:.2f} x measuring",
+                    f"{share:.2f} x measuring; {said(told.dead, dead)}",
                     flush=True,
                 )
 

@@ -140,9 +140,16 @@ def show_the_scope(page: Page) -> None:
     page.keyboard.press("s")
     page.get_by_label("Which scope").select_option("from the middle out")
     open_group(page, "Dark corners")
-    page.get_by_role("button", name="Measure the fall-off").scroll_into_view_if_needed()
+    page.get_by_role("button", name="Measure the dark corners").scroll_into_view_if_needed()
     shoot(page, "scope")
     page.keyboard.press("s")
+
+
+def show_dark_corners(page: Page) -> None:
+    """The lighthouse, its dead corners veiled before, hidden and lifted after."""
+    page.keyboard.press("1")
+    page.get_by_role("button", name="wipe", exact=True).click()
+    shoot(page, "dark_corners")
 
 
 def show_the_edges(page: Page) -> None:
@@ -173,6 +180,8 @@ def main() -> None:
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         page.goto(HOME)
         expect(page.get_by_role("link", name="dinghy_03.mp4", exact=True)).to_be_visible()
+        to_bench(page, "lighthouse_04.mp4")
+        show_dark_corners(page)
         to_bench(page, "roofs_drone_02.mp4")
         show_the_lean(page)
         to_bench(page, "dinghy_03.mp4")

@@ -144,11 +144,16 @@ def draft_of(page: Page) -> dict:
 
 def away_from_the_still(page: Page, frame: int) -> float:
     """How far the viewer is from the renderer's own still, of 255."""
+    shown, still = shown_and_still(page, frame)
+    return float(np.abs(shown.astype(int) - still.astype(int)).mean())
+
+
+def shown_and_still(page: Page, frame: int) -> tuple[np.ndarray, np.ndarray]:
+    """What the viewer shows, and the renderer's own still of the same size, BGR."""
     live = canvas_of(page)
     exact = asked(page, "stills", {"frame": frame, "treatment": draft_of(page)})
     still = cv2.imdecode(np.frombuffer(exact, np.uint8), cv2.IMREAD_COLOR)
-    shown = cv2.resize(live, (still.shape[1], still.shape[0]), interpolation=cv2.INTER_AREA)
-    return float(np.abs(shown.astype(int) - still.astype(int)).mean())
+    return cv2.resize(live, (still.shape[1], still.shape[0]), interpolation=cv2.INTER_AREA), still
 
 
 def saved(page: Page, button: str) -> Path:

@@ -7,6 +7,7 @@ import json
 import subprocess
 from pathlib import Path
 
+import cv2
 import numpy as np
 import pytest
 from truth import SMALL
@@ -14,8 +15,10 @@ from truth import SMALL
 from keen_horizon.cli import main
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities
+from keen_horizon.core.glass.dead import DeadEdge
 from keen_horizon.core.glass.falloff import Falloff
 from keen_horizon.core.media.probe import probe
+from keen_horizon.core.media.transfer import coded_srgb
 from keen_horizon.simulator.film import write_pictures
 from keen_horizon.simulator.light import darkened
 from keen_horizon.simulator.plane import shaken_pictures
@@ -60,6 +63,34 @@ def test_glass_is_measured_or_it_says_why_not(
     assert main(["glass", str(tmp_path / "still.mp4"), str(tmp_path / "s.json")]) == 1
     assert "still.mp4: it does not tell how light falls off" in capsys.readouterr().err
     assert not (tmp_path / "s.json").exists()
+
+
+def test_glass_is_measured_by_a_plain_wall(
+    tmp_path: Path, shaky: tuple[Path, Similarities], capsys: pytest.CaptureFixture[str]
+) -> None:
+    x, y = np.meshgrid(np.arange(SMALL.width), np.arange(SMALL.height))
+    places = (x + 1j * y - SMALL.centre) / SMALL.half_diagonal
+    light = 0.5 * Falloff((-0.4, 0.05)).gain(np.abs(places) ** 2) * DeadEdge(0.9, 0.03j, softness=0.02).light(places)
+    wall = np.rint(65535 * coded_srgb(light.astype(np.float32))).astype(np.uint16)
+    wall = np.repeat(wall[..., None], 3, 2)
+    cv2.imwrite(str(tmp_path / "wall.png"), wall)
+    arguments = ["glass", str(shaky[0]), str(tmp_path / "g.json"), "--flat", str(tmp_path / "wall.png")]
+    assert main(arguments) == 0
+    falloff = json.loads((tmp_path / "g.json").read_text())["optics"]["falloff"]
+    assert falloff["dead_edge"]["radius"] == pytest.approx(0.9, abs=0.01)
+    assert falloff["dead_radius"] == pytest.approx(0.9, abs=0.01)
+    told = capsys.readouterr().err
+    assert "of the light arrives at the corners" in told
+    assert "No light arrives beyond a circle" in told
+    cv2.imwrite(str(tmp_path / "night.png"), wall // 200)
+    assert main([*arguments[:4], str(tmp_path / "night.png")]) == 1
+    assert "night.png: it does not tell how light falls off" in capsys.readouterr().err
+    cv2.imwrite(str(tmp_path / "square.png"), wall[:, :360])
+    assert main([*arguments[:4], str(tmp_path / "square.png")]) == 1
+    assert "square.png: it is 1.000 times as wide as tall" in capsys.readouterr().err
+    (tmp_path / "broken.png").write_bytes(b"no picture")
+    assert main([*arguments[:4], str(tmp_path / "broken.png")]) == 1
+    assert "broken.png: no picture of 8 or 16 bits" in capsys.readouterr().err
 
 
 def test_path_as_csv(tmp_path: Path, shaky: tuple[Path, Similarities]) -> None:

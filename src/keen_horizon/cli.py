@@ -32,6 +32,7 @@ from keen_horizon.core.treatment.former import with_present_names
 from keen_horizon.editing import add_editing
 from keen_horizon.keeping import add_keeping
 from keen_horizon.pipeline.delivery import clip_fates
+from keen_horizon.pipeline.flat_field import falloff_of_field
 from keen_horizon.pipeline.flat_things import follow_clip, plane_csv, plane_document
 from keen_horizon.pipeline.glass import with_glass
 from keen_horizon.pipeline.lenses import lens_by_board, lens_by_itself, lens_by_lines
@@ -101,6 +102,7 @@ def _parser() -> argparse.ArgumentParser:
     glass.add_argument("destination", type=Path, metavar="TREATMENT", help="treatment document to write (JSON)")
     glass.add_argument("--treatment", type=Path, help="treatment document to begin with")
     glass.add_argument("--measurement", type=Path, help="use a stored measurement instead of measuring the motion")
+    glass.add_argument("--flat", type=Path, metavar="FIELD", help="a clip or picture of a plain wall or sky to go by")
     glass.set_defaults(run=_glass)
     plate = commands.add_parser("plate", help="render the straight plate of a clip: its lens alone, nothing lost")
     maps = commands.add_parser("maps", help="write a clip's ST maps, EXR and TIFF, in one ZIP file")
@@ -210,8 +212,9 @@ def _glass(options: argparse.Namespace) -> None:
     check_folders(options.destination)
     treatment = Treatment.from_json(read_json(options.treatment) if options.treatment else {})
     info, times = _probed(options)
+    field = options.flat and (options.flat.name, falloff_of_field(options.flat, info.display))
     measurement = _measurement(options, info, times, treatment)
-    treatment, notes, untold = with_glass(options.source, info, times, measurement, treatment, bar)
+    treatment, notes, untold = with_glass(options.source, info, times, measurement, treatment, bar, field)
     tell(info, notes)
     for error in untold:
         print(error, file=sys.stderr)

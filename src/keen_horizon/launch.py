@@ -12,10 +12,12 @@ import time
 from dataclasses import replace
 from pathlib import Path
 
+from sqlalchemy import Engine
+
 from keen_horizon.config import PROJECT, Settings
 from keen_horizon.core.errors import KeenHorizonError
 from keen_horizon.instance import check_port, child_marks, end_with_parent, only_instance
-from keen_horizon.operations.demo import demo_project
+from keen_horizon.operations.demo import demo_project, measure_demo_glass, show_demo_glass
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.housekeeping import belong_together, settle_places, tidy
 from keen_horizon.simulator.demo import write_demo
@@ -60,7 +62,7 @@ def demo() -> bool:
         if session.query(Project).first() is not None:
             return False
     folder = settings.data / "demo"
-    print("making the demo clips (under a minute) ...", flush=True)
+    print("making the demo clips (about a minute) ...", flush=True)
     clips = write_demo(folder)
     with transaction(engine) as session:
         demo_project(session, files, clips)
@@ -68,16 +70,32 @@ def demo() -> bool:
     return True
 
 
-def _await_demo(settings: Settings, seconds: float = 120) -> None:
-    """Return once the demo's clips are measured, so that they open with something to see."""
+def _await_demo(settings: Settings) -> None:
+    """Return once the demo's clips are measured, so that they open with something to see; glass is measured on."""
     print("measuring them ...", flush=True)
-    engine, end = connect(settings.database_url), time.monotonic() + seconds
-    busy = True
+    engine = connect(settings.database_url)
+    _await_works(engine)
+    with transaction(engine) as session:
+        measure_demo_glass(session)
+    engine.dispose()
+
+
+def _await_demo_glass(settings: Settings) -> None:
+    """Return once that is measured as well, and shown."""
+    engine = connect(settings.database_url)
+    _await_works(engine)
+    with transaction(engine) as session:
+        show_demo_glass(session)
+    engine.dispose()
+
+
+def _await_works(engine: Engine, seconds: float = 120) -> None:
+    """Return once no work is open, or after a time."""
+    busy, end = True, time.monotonic() + seconds
     while busy and time.monotonic() < end:
         time.sleep(LOOK_S)
         with transaction(engine) as session:
             busy = any(work.state.open for work in session.query(Work))
-    engine.dispose()
 
 
 def start() -> int:
@@ -142,6 +160,8 @@ def _run(settings: Settings, address: str) -> int:
         if made:
             _await_demo(settings)
         print(f"Keen Horizon is at {address}  (Ctrl+C stops it)", flush=True)
+        if made:
+            _await_demo_glass(settings)
         _keep_up(settings, cluster, children)
     finally:
         _end(children)

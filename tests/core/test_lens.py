@@ -167,9 +167,11 @@ def test_a_filled_window_has_no_gap(k1: float, k2: float, x: float, y: float, sq
     stage = lens_stage(lens, HALF_HD, 0.0)
     path = treated(walked(2, 1, size=HALF_HD), {"intent": None})
     grid = PlaneGrid((540, 960), np.eye(3))
-    assert not gap_mask(dense_maps(sampling_map(replace(path, stage=alike(stage))), 0, grid, grid), HALF_HD).any()
+    fitting = sampling_map(replace(path, stage=alike(stage)))
+    assert not gap_mask(dense_maps(fitting, 0, grid, grid), grid, fitting).any()
     wider = type(stage)(lens, HALF_HD, stage.step * 1.01)
-    assert gap_mask(dense_maps(sampling_map(replace(path, stage=alike(wider))), 0, grid, grid), HALF_HD).any()
+    too_wide = sampling_map(replace(path, stage=alike(wider)))
+    assert gap_mask(dense_maps(too_wide, 0, grid, grid), grid, too_wide).any()
 
 
 def test_canvas_goes_from_no_gap_to_nothing_lost() -> None:

@@ -45,7 +45,7 @@ def gaps(made: Optics, frames: int) -> list[int]:
     stage = optics_stage(made, SIZE, 0, frames - 1)
     path = treated(walked(frames, 1, size=SIZE), {"intent": None})
     sampling = sampling_map(replace(path, stage=stage))
-    return [int(gap_mask(dense_maps(sampling, i, GRID, GRID), SIZE).sum()) for i in range(frames)]
+    return [int(gap_mask(dense_maps(sampling, i, GRID, GRID), GRID, sampling).sum()) for i in range(frames)]
 
 
 @given(st.lists(st.tuples(st.integers(0, 100), st.floats(-5, 5)), min_size=2, max_size=6, unique_by=lambda key: key[0]))

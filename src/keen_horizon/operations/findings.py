@@ -34,12 +34,13 @@ class Sought:
             return the_pin(PinPoint.model_validate(work.details))
         if work.kind == "flat":
             return the_flat(Optics.model_validate(work.details))
-        return Sought(work.kind)
+        return OF_PLAIN if work.kind == "falloff" and work.details else Sought(work.kind)
 
 
 MOTION = Sought("measure")
 LENS = Sought("lens")
 FALLOFF = Sought("falloff")
+OF_PLAIN = Sought("falloff", details={"plain": True})  # the same, from a clip of a plain wall or sky
 FRINGE = Sought("fringe")
 
 

@@ -12,7 +12,7 @@ from keen_horizon.core.geometry.similarity import as_points
 from keen_horizon.core.glass.shutter import Readout
 from keen_horizon.core.keyframes import figures_over
 from keen_horizon.core.mapping.drawn import drawn_optics, drawn_path
-from keen_horizon.core.mapping.light import drawn_fringe, drawn_haze, drawn_light
+from keen_horizon.core.mapping.light import drawn_dead, drawn_fringe, drawn_haze, drawn_light
 from keen_horizon.core.mapping.output import OutputFrame, output_frame
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.measurement import Measurement
@@ -21,7 +21,8 @@ from keen_horizon.core.motion.plane import PlaneTrack
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.ledger import ledger, open_areas, pinches, shake_curves
 from keen_horizon.core.path.notes import solution_notes
-from keen_horizon.core.path.solve import solve_path
+from keen_horizon.core.path.seen_through import hiding
+from keen_horizon.core.path.solve import limit_that_hides, solve_path
 from keen_horizon.core.path.tradeoff import TradePoint, smallest_zoom
 from keen_horizon.core.render.warp import suggested_sharpening
 from keen_horizon.core.treatment.document import Treatment
@@ -50,6 +51,7 @@ class Solution:
     pins: tuple[PinTrack, ...]
     notes: tuple[str, ...]
     optics: Optics
+    hidden_at: float
     transfer: int
     flat: PlaneTrack | None
     readout: Readout
@@ -76,6 +78,7 @@ class Solution:
             "measured": self.measured,
             "readout": self.readout.to_json(),
             "light": drawn_light(self.optics.falloff, self.transfer, self.path.size),
+            "dead": drawn_dead(self.optics.falloff, self.hidden_at, limit_that_hides(self.hidden_at)),
             "fringe": drawn_fringe(self.optics.fringe),
             "haze": drawn_haze(self.optics.fringe),
             "lens": {"name": known} if lens and lens["name"] == known else lens,
@@ -157,7 +160,8 @@ def solution_of(question: Question) -> Solution:
     return Solution(
         path=path, rate=info.rate, output=output_frame(path, treatment, info.coded, info.pixel_aspect),
         motion=treatment.motion, pins=question.pins, notes=solution_notes(measurement, treatment),
-        optics=treatment.optics, transfer=info.carried.transfer, flat=question.flat,
+        optics=treatment.optics, hidden_at=hiding(path.stage, len(path), not path.turned).zoom,
+        transfer=info.carried.transfer, flat=question.flat,
         readout=measurement.readout, measured=question.measured,
     )  # fmt: skip
 

@@ -13,7 +13,7 @@ from keen_horizon.core.path.ledger import ledger
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.operations.clips import acting, next_letter, start_work
 from keen_horizon.operations.errors import NotPossible, NotThere
-from keen_horizon.operations.findings import LENS, MOTION, Sought, ask_for, covering, the_flat, the_pin
+from keen_horizon.operations.findings import LENS, MOTION, OF_PLAIN, Sought, ask_for, covering, the_flat, the_pin
 from keen_horizon.operations.material import clip_info
 from keen_horizon.operations.solving import clip_path
 from keen_horizon.pipeline.like_source import like_source
@@ -64,10 +64,10 @@ def request_lens(session: Session, clip: Clip, treatment: Treatment) -> Work:
 def request_glass(session: Session, clip: Clip, treatment: Treatment, sought: Sought) -> Work:
     """Queue measuring the clip's fall-off or fringes in the treatment's range, unless that is going on.
 
-    Raises NotPossible where its motion was not measured.
+    Raises NotPossible where its motion was not measured, which a plain wall does without.
     """
     frames = treatment.frames(clip_info(clip).frames)
-    if covering(session, clip, MOTION, *frames) is None:
+    if sought != OF_PLAIN and covering(session, clip, MOTION, *frames) is None:
         raise NotPossible(f"{clip.name}: measure the motion first; it tells which places were seen where.")
     going_on = (work for work in clip.works if work.kind == sought.kind and work.state.open)
     work = next(going_on, None) or ask_for(session, clip, sought, *frames, anew=True)

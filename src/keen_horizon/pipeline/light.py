@@ -1,4 +1,4 @@
-"""Measuring a clip's fall-off: frames all over its range, at the places where the measured motion says they are."""
+"""Measuring a clip's fall-off and dead edge: frames all over its range, at places where its motion says they are."""
 
 from __future__ import annotations
 
@@ -10,12 +10,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.errors import LensError
+from keen_horizon.core.finding.dead import FoundDead, ever_bright, found_dead
 from keen_horizon.core.finding.falloff import FoundFalloff, Samples, measured_falloff
+from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import as_complex
 from keen_horizon.core.media.colour import code_range
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.probe import ClipInfo
-from keen_horizon.core.media.transfer import power_law
+from keen_horizon.core.media.transfer import linear, power_law
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.pipeline.chosen import chosen_frames, spread_over_shot
 
@@ -25,6 +27,8 @@ FRAMES = 64  # at most, all over the range
 CELLS = 240  # across the frame: 8 px of 1080p each
 PLACES = 60  # across the frame
 LEAST_CELL = 4.0  # px
+DEAD_CELLS = 480  # across the frame, where a dead edge is looked for
+SHADED = 4.0  # cells' widths inside an edge, that tell nothing of the fall-off
 USUAL_TRANSFER = 1  # PQ and HLG are read as this one: no power law tells their light
 
 
@@ -36,18 +40,25 @@ def measure_falloff(
     progress: Callable[[int, int], None] = lambda done, total: None,
     should_stop: Callable[[], bool] = lambda: False,
 ) -> FoundFalloff:
-    """The fall-off that the measured range shows. Raises MediaError, Stopped."""
+    """The fall-off that the measured range shows, and where no light arrives. Raises MediaError, Stopped."""
     wanted = spread_over_shot(measurement, FRAMES)
     places = _places(measurement, wanted)
     taken: list[Samples] = []
+    cells: list[NDArray[np.float32]] = []
     transfer = USUAL_TRANSFER
     for index, frame in chosen_frames(source, info, times, measurement, wanted, progress, should_stop):
         transfer = frame.tags.transfer
         taken.append(_samples(frame, measurement, places, index))
+        cells.append(coded_cells(frame, measurement.size, DEAD_CELLS))
     together = Samples(*(np.concatenate(part) for part in zip(*(_columns(each) for each in taken), strict=True)))
     law = power_law(transfer) or power_law(USUAL_TRANSFER)
     assert law is not None
-    return measured_falloff(together, law, measurement.size.width / measurement.size.height)
+    bright = ever_bright(np.stack(cells))
+    dead = found_dead(bright, linear(bright, transfer if power_law(transfer) else USUAL_TRANSFER))
+    if dead is not None:
+        shade = dead.edge.softness / 2 + SHADED / CELLS
+        together = together.only(dead.edge.moved(-shade).room(together.x + 1j * together.y) > 0)
+    return measured_falloff(together, law, measurement.size.width / measurement.size.height, dead)
 
 
 def told_falloff(name: str, found: FoundFalloff) -> str:
@@ -63,6 +74,14 @@ def told_falloff(name: str, found: FoundFalloff) -> str:
     return f"{100 * corner:.0f} % of the light arrives at the corners, ± {100 * found.doubt:.1f} %: {told}."
 
 
+def told_dead(found: FoundDead) -> str:
+    """What there is to say of a dead edge."""
+    edge = found.edge
+    parts = [] if edge.radius is None else [f"beyond a circle of {edge.radius:.4f} half-diagonals"]
+    parts += [f"beyond a straight edge {far:.4f} away at {np.degrees(way):.1f} degrees" for way, far in edge.sides]
+    return f"No light arrives {' and '.join(parts)}, ± {found.doubt:.4f}; it fades over {edge.softness:.4f}."
+
+
 def _columns(samples: Samples) -> tuple[NDArray[np.generic], ...]:
     return samples.place, samples.frame, samples.value, samples.slope, samples.x, samples.y
 
@@ -76,14 +95,20 @@ def _places(measurement: Measurement, frames: NDArray[np.intp]) -> NDArray[np.co
     return np.asarray((x[None] + 1j * y[:, None]).ravel())
 
 
-def _samples(frame: Frame, measurement: Measurement, places: NDArray[np.complex128], index: int) -> Samples:
-    """What a frame shows of the places."""
-    size = measurement.size
-    side = max(LEAST_CELL, size.width / CELLS)
+def coded_cells(frame: Frame, size: Size, across: int) -> NDArray[np.float32]:
+    """Means of luma, shares of its range, over so many cells across the frame."""
+    side = max(LEAST_CELL, size.width / across)
     black, span, _ = code_range(frame.bit_depth, frame.tags)
     cells = (round(size.width / side), round(size.height / side))
     means = cv2.resize(frame.luma.astype(np.float32), cells, interpolation=cv2.INTER_AREA)
-    means = (means - np.float32(black)) / np.float32(span)
+    return (means - np.float32(black)) / np.float32(span)
+
+
+def _samples(frame: Frame, measurement: Measurement, places: NDArray[np.complex128], index: int) -> Samples:
+    """What a frame shows of the places."""
+    size = measurement.size
+    means = coded_cells(frame, size, CELLS)
+    cells = means.shape[::-1]
     across, down = cv2.Sobel(means, cv2.CV_32F, 1, 0, scale=1 / 8), cv2.Sobel(means, cv2.CV_32F, 0, 1, scale=1 / 8)
     pose = measurement.poses[np.array([frame.number - measurement.first])]
     seen = pose.inverse().apply(places)[0]

@@ -12,16 +12,29 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.glass.dead import DeadEdge
+from keen_horizon.core.glass.falloff import Falloff
+from keen_horizon.core.glass.fringe import Fringe
 from keen_horizon.simulator.camera import Lens, Sensor, band_noise, flight
 from keen_horizon.simulator.film import Shot, write_shot
 from keen_horizon.simulator.layers import boat_layer, railing_layer, walker_layer
+from keen_horizon.simulator.light import Glass
 from keen_horizon.simulator.panorama import Panorama, paint_panorama
-from keen_horizon.simulator.town import build_town
+from keen_horizon.simulator.town import Patch, Thing, build_town
 
 Floats = NDArray[np.float64]
 
 SIZE = Size(1280, 720)
 RATE = 30
+HEADLAND = Thing(
+    [
+        Patch(
+            np.array([(60, 2, 170), (60, -36, 170), (120, -31, 170), (190, -14, 170), (260, 2, 170)], float),
+            (86, 128, 104),
+        )
+    ],
+    205.0,
+)  # behind the last houses, where a long lens would see between the terraces they stand on
 
 
 def quay_walk(frames: int = 256) -> Shot:
@@ -74,7 +87,24 @@ def dinghy(frames: int = 256) -> Shot:
                 Lens("equidistant", 545, falloff=0.25), Sensor(noise=1.5, seed=3))  # fmt: skip
 
 
-DEMO: tuple[Callable[[], Shot], ...] = (quay_walk, roofs_drone, dinghy)
+def lighthouse(frames: int = 160) -> Shot:
+    """The lighthouse, through long, cheap glass: colours split, corners darken, a slanting hood eats them."""
+    times, random = _samples(frames), np.random.default_rng(404)
+    yaw = 50 + 14 * np.sin(2 * np.pi * times / 4.1) + _hand(random, times, 0.12)
+    pitch = 2.5 + 9 * np.cos(2 * np.pi * times / 2.3) + _hand(random, times, 0.1)
+    path = flight(times, yaw, pitch, _hand(random, times, 0.25), np.tile([0.0, -5.2, 0.0], (len(times), 1)))
+    glass = Glass(
+        Falloff((-0.45, 0.06), 0.02 - 0.01j),
+        Fringe((0.0024, 0.0), (-0.0021, 0.0)),
+        DeadEdge(0.91, 0.03 - 0.02j, softness=0.04),
+    )
+    things = sorted([*build_town(), HEADLAND], key=lambda thing: -thing.distance)
+    world = paint_panorama(things, np.array([0, -5.2, 0]))
+    return Shot("lighthouse_04", SIZE, RATE, frames, world, [], path,
+                Lens("rectilinear", 1900), Sensor(noise=0.4, seed=4), glass)  # fmt: skip
+
+
+DEMO: tuple[Callable[[], Shot], ...] = (quay_walk, roofs_drone, dinghy, lighthouse)
 
 
 def write_demo(folder: Path) -> list[Path]:

@@ -23,6 +23,7 @@ from keen_horizon.core.media.encode import EncodeSettings, write_video
 from keen_horizon.core.media.stored import Tags
 from keen_horizon.simulator.camera import Flight, Lens, Sensor
 from keen_horizon.simulator.layers import Layer
+from keen_horizon.simulator.light import Glass
 from keen_horizon.simulator.panorama import Panorama
 
 Floats = NDArray[np.float64]
@@ -48,6 +49,7 @@ class Shot:
     flight: Flight
     lens: Lens
     sensor: Sensor
+    glass: Glass | None = None
 
     def truth(self) -> dict[str, Any]:
         """The truth that goes beside the file."""
@@ -58,6 +60,7 @@ class Shot:
             "rate": self.rate,
             "lens": asdict(self.lens),
             "sensor": asdict(self.sensor),
+            "glass": self.glass and self.glass.to_json(),
             "frames": self.flight.to_json(self.frames, self.rate),
         }
 
@@ -65,8 +68,8 @@ class Shot:
 def take(shot: Shot) -> Iterator[Picture]:
     """Yield the shot's BGR pictures."""
     camera = _Camera(shot)
-    for number in range(shot.frames):
-        yield camera.picture(number / shot.rate)
+    pictures = (camera.picture(number / shot.rate) for number in range(shot.frames))
+    yield from pictures if shot.glass is None else shot.glass.seen(pictures, shot.size)
 
 
 def write_shot(shot: Shot, folder: Path, quality: int = 19) -> Path:

@@ -13,7 +13,7 @@ from keen_horizon.core.treatment.optics import LensFamily, LensSettings, Optics,
 from keen_horizon.core.treatment.parts import MOST_FRAMES, Coordinate, FrameNumber, LevelLine
 from keen_horizon.jobs.progress import work_json
 from keen_horizon.operations import optics, plates, treating
-from keen_horizon.operations.findings import FALLOFF, FRINGE
+from keen_horizon.operations.findings import FALLOFF, FRINGE, OF_PLAIN
 from keen_horizon.operations.lookup import find
 from keen_horizon.pipeline.finding import edge_near
 from keen_horizon.store.models import Clip
@@ -112,8 +112,13 @@ def find_lens_by_itself(clip_id: int) -> Response:
 
 @blueprint.post("/clips/<int:clip_id>/<any(falloff, fringe):what>")
 def measure_glass(clip_id: int, what: str) -> Response:
-    """Measure the clip's fall-off or fringes in the background; what was found comes with the clip."""
+    """Measure the clip's fall-off or fringes in the background; what was found comes with the clip.
+
+    `plain` says that the clip shows a plain wall or sky.
+    """
     treatment, sought = posted_treatment(), FALLOFF if what == "falloff" else FRINGE
+    if what == "falloff" and "plain" in request.args:
+        sought = OF_PLAIN
     with services().session() as session:
         work = treating.request_glass(session, find(session, Clip, clip_id), treatment, sought)
         return jsonify(work=work_json(work))

@@ -12,13 +12,14 @@ dark corners.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_matrix
 
+from keen_horizon.core.finding.dead import FoundDead
 from keen_horizon.core.geometry.robust import TUKEY_REACH, tukey
 from keen_horizon.core.glass.falloff import Falloff
 from keen_horizon.core.media.transfer import PowerLaw
@@ -65,7 +66,8 @@ class Samples:
 @dataclass(frozen=True)
 class FoundFalloff:
     """A fall-off with the standard errors of c1 ... c3 and the centre; `doubt` is how far the light at the worst place
-    of the frame may be off, `mean` that of all, shares of the middle's; `enough` whether the clip tells.
+    of the frame may be off, `mean` that of all, shares of the middle's; `enough` whether the clip tells. `dead` is
+    where no light arrives at all, where that was looked for and found.
     """
 
     falloff: Falloff
@@ -73,6 +75,7 @@ class FoundFalloff:
     doubt: float
     mean: float
     enough: bool
+    dead: FoundDead | None = None
 
     def to_json(self) -> dict[str, Any]:
         """Plain values for JSON."""
@@ -84,35 +87,38 @@ class FoundFalloff:
             "doubt": round(self.doubt, 5),
             "mean_doubt": round(self.mean, 5),
             "enough": self.enough,
+            "dead": None if self.dead is None else self.dead.to_json(),
         }
 
 
 NOT_TOLD = FoundFalloff(Falloff((0.0, 0.0, 0.0)), (1.0,) * 5, 1.0, 1.0, False)
 
 
-def measured_falloff(samples: Samples, law: PowerLaw, aspect: float) -> FoundFalloff:
-    """The fall-off that samples show, coded by a power law, of frames `aspect` times as wide as tall."""
+def measured_falloff(samples: Samples, law: PowerLaw, aspect: float, dead: FoundDead | None = None) -> FoundFalloff:
+    """The fall-off that samples show, coded by a power law, of frames `aspect` times as wide as tall, where their light
+    is not `dead`.
+    """
     readable = (samples.value > READABLE[0]) & (samples.value < READABLE[1])
     samples = _often_seen(samples.only(readable & (samples.value > law.toe)))
     if len(samples.value) < FEWEST_SAMPLES:
-        return NOT_TOLD
+        return replace(NOT_TOLD, dead=dead)
     frames = int(samples.frame.max()) + 1
     figures, exposures = np.zeros(5), np.zeros(frames)
     fit = _Fit(samples, law, frames)
     for number in range(ROUNDS):
         fit.weigh(figures, exposures, number)
         if fit.used < FEWEST_SAMPLES:
-            return NOT_TOLD
+            return replace(NOT_TOLD, dead=dead)
         step = fit.step(figures, exposures)
         figures = figures + step[:5]
         figures[3:] = np.clip(figures[3:], -0.3, 0.3)
         exposures = exposures + step[5:]
     fit.weigh(figures, exposures, ROUNDS)
     errors = fit.covariance(figures, exposures)
-    doubts = _doubts(figures, errors, aspect)
+    doubts = doubts_of(figures, errors, aspect, dead)
     falloff = Falloff(tuple(figures[:3]), complex(figures[3], figures[4]))
     sure = bool(doubts.max() < WORST and doubts.mean() < MEAN)
-    return FoundFalloff(falloff, tuple(np.sqrt(np.diag(errors))), float(doubts.max()), float(doubts.mean()), sure)
+    return FoundFalloff(falloff, tuple(np.sqrt(np.diag(errors))), float(doubts.max()), float(doubts.mean()), sure, dead)
 
 
 def _often_seen(samples: Samples) -> Samples:
@@ -123,7 +129,7 @@ def _often_seen(samples: Samples) -> Samples:
     return Samples(place, samples.frame, samples.value, samples.slope, samples.x, samples.y)
 
 
-def _log_gain(figures: Floats, x: Floats, y: Floats) -> tuple[Floats, Floats]:
+def log_gain(figures: Floats, x: Floats, y: Floats) -> tuple[Floats, Floats]:
     """The log of the gain at places (n,), and its slopes (n, 5) by the figures."""
     across, down = x - figures[3], y - figures[4]
     square = across**2 + down**2
@@ -157,7 +163,7 @@ class _Fit:
 
     def weigh(self, figures: Floats, exposures: Floats, number: int) -> None:
         """Set the samples' weights by how well they fit, in a round."""
-        gain, _ = _log_gain(figures, self.samples.x, self.samples.y)
+        gain, _ = log_gain(figures, self.samples.x, self.samples.y)
         left = self.light - gain - exposures[self.samples.frame]
         if number < CAUCHY_ROUNDS:  # against a place's median: who walks by is not its level
             level, trend = _medians(left, self.samples.place), np.zeros(self.of_place.shape[0])
@@ -195,7 +201,7 @@ class _Fit:
 
     def _eliminated(self, figures: Floats, exposures: Floats) -> tuple[Floats, Floats]:
         """Slopes (n, 5 + frames) and what is left over (n,), less what levels and trends of the places take."""
-        gain, slopes = _log_gain(figures, self.samples.x, self.samples.y)
+        gain, slopes = log_gain(figures, self.samples.x, self.samples.y)
         count = len(gain)
         whole = np.zeros((count, 5 + self.frames))
         whole[:, :5] = slopes
@@ -219,7 +225,7 @@ class _Fit:
 
     def step(self, figures: Floats, exposures: Floats) -> Floats:
         """A Gauss-Newton step of the figures and the exposures."""
-        gain, slopes = _log_gain(figures, self.samples.x, self.samples.y)
+        gain, slopes = log_gain(figures, self.samples.x, self.samples.y)
         left = self.light - gain - exposures[self.samples.frame]
         table = np.concatenate([slopes, left[:, None]], 1)
         taken = self._taken_by_places(table)
@@ -277,10 +283,13 @@ def _medians(values: Floats, groups: Indices) -> Floats:
     return np.asarray((ordered[starts + (counts - 1) // 2] + ordered[starts + counts // 2]) / 2)
 
 
-def _doubts(figures: Floats, covariance: Floats, aspect: float) -> Floats:
-    """How far the light may be off at places all over the frame, shares of the middle's."""
+def doubts_of(figures: Floats, covariance: Floats, aspect: float, dead: FoundDead | None) -> Floats:
+    """How far the light may be off at places all over the frame that are not dead, shares of the middle's."""
     half = np.hypot(aspect, 1)
     x, y = np.meshgrid(np.linspace(-1, 1, LOOKED_AT) * aspect / half, np.linspace(-1, 1, LOOKED_AT) / half)
-    log_gain, slopes = _log_gain(figures, x.ravel(), y.ravel())
+    if dead is not None:
+        lit = dead.edge.room(x + 1j * y) > 0
+        x, y = x[lit], y[lit]
+    logarithm, slopes = log_gain(figures, x.ravel(), y.ravel())
     off = np.sqrt(np.einsum("pi,ij,pj->p", slopes, covariance, slopes))
-    return np.asarray(off * np.exp(log_gain))
+    return np.asarray(off * np.exp(logarithm))

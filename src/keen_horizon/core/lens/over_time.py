@@ -13,6 +13,7 @@ from keen_horizon.core.cameras.families import FAMILIES
 from keen_horizon.core.errors import LensError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, as_complex, as_points
+from keen_horizon.core.glass.dead import DeadEdge
 from keen_horizon.core.glass.shutter import RowMotion
 from keen_horizon.core.keyframes import figures_over
 from keen_horizon.core.lens.lens import Lens
@@ -36,13 +37,14 @@ LOOKED_AT = 9  # frames, where a mean over the range is told
 
 @dataclass(frozen=True)
 class OpticsStage:
-    """The stages of frames from clip number `first`, or the one of them all; and of every frame how its rows moved,
-    where a rolling shutter is undone.
+    """The stages of frames from clip number `first`, or the one of them all; of every frame how its rows moved, where a
+    rolling shutter is undone; and the `dead` edge where the source's picture ends.
     """
 
     first: int
     stages: tuple[LensStage, ...]
     rows: RowMotion | None = None
+    dead: DeadEdge | None = None
 
     def at(self, frame: int) -> LensStage:
         """The stage of a frame of the clip; beyond the range that of its nearest."""
@@ -96,6 +98,10 @@ class OpticsStage:
     def with_rows(self, rows: RowMotion | None) -> OpticsStage:
         """The same with a rolling shutter undone."""
         return replace(self, rows=rows)
+
+    def with_dead(self, dead: DeadEdge | None) -> OpticsStage:
+        """The same with another dead edge."""
+        return replace(self, dead=dead)
 
     def shifted(self, frames: int) -> OpticsStage:
         """The stages that many frames later, under the numbers of these."""

@@ -8,14 +8,17 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
-from keen_horizon.core.geometry.nowhere import NOWHERE
+from keen_horizon.core.geometry.nowhere import NOWHERE, is_nowhere_complex
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Floats, as_complex, as_points
+from keen_horizon.core.glass.dead import DeadEdge
 from keen_horizon.core.lately import kept_lately
+from keen_horizon.core.lens.dead_border import Cuts, dead_borders, dead_cuts
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.projection import flat, projected
 from keen_horizon.core.lens.seen import carried, frame_shares
@@ -28,8 +31,14 @@ FURTHEST_SEEN = np.radians(83.0)  # from the delivered picture's axis: the flat 
 CIRCLE = 181  # points
 BOW = 1.0003  # between the points looked at, the border of what a lens saw bows by less
 LARGEST_DEMAND = 99.0
-GRID = (25, 15)
+GRID = (25, 15)  # points, those of the border among them, so that no thin gap is overlooked
+CELLS = (40, 23)  # whose middles stand for their areas
 AT_A_TIME = 1000  # frames
+DIRECTIONS = 720  # that the middle of a window is looked for by
+FIRST_STEP, FINER_GRIDS = 0.04, 12  # of the frame's sides, four each way; halved so often: to a hundredth of a pixel
+UNMOVED = 0.05  # of a share of the frame's width, that a window would rather not be moved by
+_STEPS = np.arange(-4.0, 5.0)
+_AROUND = np.exp(2j * np.pi * np.arange(DIRECTIONS) / DIRECTIONS)
 
 
 @dataclass(frozen=True)
@@ -37,7 +46,8 @@ class SeenRegion:
     """What frames of `size` from clip number `first` show; `borders` (N or 1, M), px from the flat picture's middle.
 
     `whole` tells whether all that the lens saw may be shown, not only what lies in the delivered frame. Planes act on
-    the flat picture; windows lie in the delivered one, whose `projection` may be another.
+    the flat picture; windows lie in the delivered one, whose `projection` may be another. Beyond a dead edge nothing
+    was seen, unless gaps are wanted round the straightened picture anyway.
     """
 
     stage: OpticsStage
@@ -58,7 +68,8 @@ class SeenRegion:
             stage = stage.unprojected()
         borders = _borders(stage, first, count)
         region = SeenRegion(stage, size, first, borders, True, projection)
-        alone = borders if stage.rows is None else _borders(stage.with_rows(None), first, count)
+        bare = stage.with_rows(None).with_dead(None)
+        alone = borders if stage.rows is None and stage.dead is None else _borders(bare, first, count)
         shown = region._delivered(alone, first + np.arange(len(alone)))
         if (frame_shares(shown, size) >= 1 / BOW).all():
             return region
@@ -70,13 +81,47 @@ class SeenRegion:
         """Whether windows do not lie in the flat picture."""
         return self.projection != "straight"
 
+    @property
+    def dead(self) -> DeadEdge | None:
+        """The edge beyond which nothing was seen, where that ends what may be shown."""
+        return self.stage.dead if self.whole else None
+
+    @cached_property
+    def cuts(self) -> Cuts:
+        """Straight cuts of the straightened picture, its rows left out, within which nothing is dead."""
+        assert self.dead is not None
+        return dead_cuts(list(self.stage.stages), self.dead)
+
+    def roomiest(self, planes: Floats, frames: NDArray[np.intp], framed: bool = False) -> complex:
+        """The place, px from the middle, about which windows of frames (N,) may be largest with no gap in any; of
+        places that are as good the one nearest the middle. `framed` keeps to the straightened frame, too.
+
+        Looked for on ever finer grids about the best place so far: what is free of gaps in all frames is convex but for
+        what a lens bows.
+        """
+        nearest = np.full(DIRECTIONS, np.inf)
+        frame = (as_complex(self.size.border(BORDER_STEP)) - self.size.centre)[None]
+        for start in range(0, len(planes), AT_A_TIME):
+            part = slice(start, start + AT_A_TIME)
+            border = self._border_of(frames[part])
+            for curves in (border, frame) if framed else (border,):
+                nearest = np.minimum(nearest, _nearest_around(self._seen(curves, planes[part], frames[part], None)))
+        curve = np.where(np.isfinite(nearest), nearest, NOWHERE) * _AROUND
+        curve = np.append(curve, curve[0])
+        best, step = 0j, complex(self.size.width, self.size.height) * FIRST_STEP
+        for _ in range(FINER_GRIDS):
+            offsets = best + (_STEPS[None] * step.real + 1j * _STEPS[:, None] * step.imag).ravel()
+            shares = frame_shares(curve[None] - offsets[:, None], self.size)
+            shares -= UNMOVED * np.abs(offsets) / self.size.width
+            best, step = complex(offsets[shares.argmax()]), step / 2
+        return best
+
     def demand(self, planes: Floats, frames: NDArray[np.intp], windows: Floats | None = None) -> Floats:
-        """The smallest Z (N,) by which windows of frames (N,), clip numbering, must shrink to hold no gap."""
+        """The smallest Z (N,) by which windows (N or 1, 3, 3) of frames (N,), clip numbering, shrink to hold no gap."""
         return in_parts(lambda part: self._demand(planes[part], frames[part], _part(windows, part)), len(planes))
 
     def _demand(self, planes: Floats, frames: NDArray[np.intp], windows: Floats | None) -> Floats:
-        borders = self.borders if len(self.borders) == 1 else self.borders[frames - self.first]
-        seen = self._seen(borders, planes, frames, windows)
+        seen = self._seen(self._border_of(frames), planes, frames, windows)
         if self.projected:
             furthest = self._furthest(frames)
             seen = np.concatenate([seen, furthest if windows is None else _back(furthest, windows)], 1)
@@ -94,7 +139,7 @@ class SeenRegion:
             def inside(part: slice) -> Floats:
                 which = short[part]
                 places = self.places(planes[which], grid, frames[which], _part(windows, which))
-                return np.asarray(self.within(places).mean(1), np.float64)
+                return np.asarray(self.shown(places).mean(1), np.float64)
 
             open_[short] = 1 - in_parts(inside, len(short))
         return open_
@@ -105,7 +150,7 @@ class SeenRegion:
         return in_parts(lambda part: self._kept(planes[part], frames[part], _part(windows, part)), len(planes))
 
     def _kept(self, planes: Floats, frames: NDArray[np.intp], windows: Floats | None) -> Floats:
-        grid = as_points(_grid(self.size) + self.size.centre)
+        grid = as_points(_cells(self.size) + self.size.centre)
         chosen = frames[:1] if self.stage.steady else frames
         every = np.tile(grid, (len(chosen), 1))
         straight = self.stage.each(np.repeat(chosen, len(grid)), every, lambda stage, part: stage.straighten(part))
@@ -135,10 +180,21 @@ class SeenRegion:
         lenders = replace(self, stage=self.stage.shifted(offset), whole=True)
         return lenders.places(planes, points[:, None], frames)[:, 0]
 
+    def shown(self, places: Complex, margin: float = 0.0) -> NDArray[np.bool_]:
+        """Whether there is picture at `places` of what is shown, px from its middle, `margin` px inside it at least."""
+        inside = self.within(places, margin)
+        if self.dead is not None:
+            half = self.size.half_diagonal
+            inside &= self.dead.room(places / half) >= margin / half
+        return inside
+
     def within(self, points: Complex, margin: float = 0.0) -> NDArray[np.bool_]:
         """Whether points, px from the middle, lie in the frame, `margin` px from its border at least."""
         across, down = self.size.width / 2 - margin, self.size.height / 2 - margin
         return (np.abs(points.real) <= across) & (np.abs(points.imag) <= down)
+
+    def _border_of(self, frames: NDArray[np.intp]) -> Complex:
+        return self.borders if len(self.borders) == 1 else self.borders[frames - self.first]
 
     def _seen(self, curves: Complex, planes: Floats, frames: NDArray[np.intp], windows: Floats | None) -> Complex:
         """Curves (N or 1, M) of the flat picture in windows of frames (N,)."""
@@ -199,10 +255,30 @@ def holds_frame(glass: LensStage) -> bool:
 def _borders(stage: OpticsStage, first: int, count: int) -> Complex:
     if stage.steady or len(stage.stages) > 1:
         glasses = [stage.at(first + i) for i in range(1 if stage.steady else count)]
-        return np.stack([seen_border(glass, BORDER_STEP) for glass in glasses])
+        return np.stack([_border_behind(glass, stage.dead) for glass in glasses])
     assert stage.rows is not None
     of = np.clip(first - stage.first + np.arange(count), 0, len(stage.rows) - 1)
-    return seen_borders(replace(stage.stages[0], rows=stage.rows), of, BORDER_STEP)
+    glass = replace(stage.stages[0], rows=stage.rows)
+    borders = seen_borders(glass, of, BORDER_STEP)
+    return borders if stage.dead is None else np.concatenate([borders, dead_borders(glass, stage.dead, of)], 1)
+
+
+def _border_behind(glass: LensStage, dead: DeadEdge | None) -> Complex:
+    """The border (M,) of what one frame saw."""
+    border = seen_border(glass, BORDER_STEP)
+    if dead is None:
+        return border
+    of = np.atleast_1d(0 if glass.rows is None else glass.rows.of)
+    return np.concatenate([border, dead_borders(glass, dead, of)[0]])
+
+
+def _nearest_around(curves: Complex) -> Floats:
+    """How near curves (N, M) come to the middle in each direction (DIRECTIONS,); infinite where none does."""
+    near = curves[~is_nowhere_complex(curves)]
+    direction = np.rint(np.angle(near) * (DIRECTIONS / (2 * np.pi))).astype(np.intp) % DIRECTIONS
+    nearest = np.full(DIRECTIONS, np.inf)
+    np.minimum.at(nearest, direction, np.abs(near))
+    return nearest
 
 
 def in_parts(function: Callable[[slice], Floats], count: int) -> Floats:
@@ -215,10 +291,16 @@ def _back(curves: Complex, planes: Floats) -> Complex:
 
 
 def _part(windows: Floats | None, which: slice | NDArray[np.intp]) -> Floats | None:
-    return None if windows is None else windows[which]
+    return windows if windows is None or len(windows) == 1 else windows[which]
 
 
 def _grid(size: Size) -> Complex:
-    """Points (P,) spread over a frame, px from its middle."""
+    """Points (P,) spread over a frame to its very border, px from its middle."""
     across, down = (np.linspace(-0.4995, 0.4995, n) for n in GRID)
+    return np.asarray((size.width * across[None, :] + 1j * size.height * down[:, None]).ravel())
+
+
+def _cells(size: Size) -> Complex:
+    """Middles (P,) of equal cells of a frame, px from its middle."""
+    across, down = ((np.arange(n) + 0.5) / n - 0.5 for n in CELLS)
     return np.asarray((size.width * across[None, :] + 1j * size.height * down[:, None]).ravel())

@@ -224,7 +224,8 @@ def _rim(stage: LensStage) -> Floats:
     lens, size = replace(stage.lens, p1=0.0, p2=0.0), stage.size
     offset = around.real * lens.squeeze + 1j * around.imag + lens.centre
     flat_points = np.stack([offset.real, offset.imag], -1)
-    return np.asarray(stage.view.from_flat(flat_points) * size.half_diagonal + (size.centre.real, size.centre.imag))
+    shown = stage.view.from_flat(flat_points) * (size.half_diagonal / stage.step)
+    return np.asarray(shown + (size.centre.real, size.centre.imag))
 
 
 def _shares(points: Floats, size: Size) -> Floats:

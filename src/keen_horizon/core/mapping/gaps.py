@@ -1,28 +1,50 @@
-"""Where the output has no picture: found on the border, counted on every pixel."""
+"""Where the output has no picture: found on the border, counted on every pixel.
+
+There is none outside the source frame, and none beyond an edge where no light arrives.
+"""
 
 from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
 
-from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.mapping.sampling import Maps, SamplingMap
+from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, SamplingMap
 
 TOLERANCE_PX = 0.01
 
 
 def border_overhang(sampling: SamplingMap, frame: int) -> float:
-    """How far the output's border reaches outside the source, in display pixels; <= 0 when inside."""
+    """How far the output's border reaches outside the source's picture, in display pixels; <= 0 when inside."""
     size = sampling.size
     found = sampling.source_points(frame, size.border(step=8))
     low = -0.5 - found
     high = found - (size.width - 0.5, size.height - 0.5)
-    return float(max(low.max(), high.max()))
+    overhang = float(max(low.max(), high.max()))
+    if sampling.dead is None:
+        return overhang
+    places = (found[:, 0] + 1j * found[:, 1] - size.centre) / size.half_diagonal
+    return max(overhang, -float(sampling.dead.room(places).min()) * size.half_diagonal)
 
 
-def gap_mask(maps: Maps, source: Size) -> NDArray[np.bool_]:
-    """Output samples (rows, columns) whose point lies outside the source plane."""
+def gap_mask(maps: Maps, source: PlaneGrid, sampling: SamplingMap) -> NDArray[np.bool_]:
+    """Output samples (rows, columns) whose point has no picture in the source plane."""
+    return np.asarray(room_inside(maps, source, sampling) < -TOLERANCE_PX)
+
+
+def room_inside(maps: Maps, source: PlaneGrid, sampling: SamplingMap) -> NDArray[np.float32]:
+    """How far inside the source plane's picture each point lies, in the plane's pixels; negative outside."""
+    rows, columns = source.shape
     x, y = maps
-    outside_x = (x < -0.5 - TOLERANCE_PX) | (x > source.width - 0.5 + TOLERANCE_PX)
-    outside_y = (y < -0.5 - TOLERANCE_PX) | (y > source.height - 0.5 + TOLERANCE_PX)
-    return np.asarray(outside_x | outside_y)
+    room = np.minimum(np.minimum(x + 0.5, columns - 0.5 - x), np.minimum(y + 0.5, rows - 0.5 - y))
+    if sampling.dead is not None:
+        room = np.minimum(room, room_before_dead(maps, source, sampling))
+    return np.asarray(room, np.float32)
+
+
+def room_before_dead(maps: Maps, source: PlaneGrid, sampling: SamplingMap) -> NDArray[np.float64]:
+    """The same, up to the dead edge alone, which there must be."""
+    assert sampling.dead is not None
+    half, middle = sampling.size.half_diagonal, sampling.size.centre
+    (across, _, left), (_, down, top) = source.display_from_plane[:2]
+    x, y = ((across * maps[0] + (left - middle.real)) / half, (down * maps[1] + (top - middle.imag)) / half)
+    return np.asarray(sampling.dead.room(x + 1j * y) * (half / abs(across)))

@@ -1,4 +1,4 @@
-"""A treatment's fall-off, fringes and haze as the renderer and a viewer undo them."""
+"""A treatment's fall-off, dead edge, fringes and haze as the renderer and a viewer undo them."""
 
 from __future__ import annotations
 
@@ -47,6 +47,22 @@ def drawn_light(settings: FalloffSettings | None, told: int, size: Size) -> dict
         "offset": law.offset,
         "toe": law.toe,
         "corner_stops": round(falloff.corner_stops(size.width, size.height), 3),
+    }
+
+
+def drawn_dead(settings: FalloffSettings | None, zoom: float, limit: float) -> dict[str, Any] | None:
+    """Where a viewer takes the source's picture to end: a circle, `radius` None where there is none, and `sides` as
+    outward normals with their distance from the middle; half-diagonals. `zoom` hides it, under a zoom limit of `limit`.
+    """
+    edge = None if settings is None else settings.picture_ends
+    if edge is None:
+        return None
+    return {
+        "radius": edge.radius,
+        "centre": [edge.centre.real, edge.centre.imag],
+        "sides": [[float(np.cos(way)), float(np.sin(way)), far] for way, far in edge.sides],
+        "zoom": round(zoom, 4),
+        "limit": limit,
     }
 
 

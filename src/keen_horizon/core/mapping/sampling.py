@@ -19,6 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, transform
+from keen_horizon.core.glass.dead import DeadEdge
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.straightening import LensStage
 from keen_horizon.core.media.chroma import chroma_place
@@ -80,10 +81,11 @@ class TurnedStage:
 
 @dataclass(frozen=True)
 class SamplingMap:
-    """A composition of stages between frames of display size `size`."""
+    """A composition of stages between frames of display size `size`; `dead` is where the source's picture ends."""
 
     size: Size
     stages: tuple[Stage, ...]
+    dead: DeadEdge | None = None
 
     def source_points(self, frame: int, points: Floats) -> Floats:
         """Where points (N, 2) of the output frame come from."""
@@ -189,9 +191,10 @@ def lending_map(path: CameraPath, offset: int) -> SamplingMap:
 
 def _composed(path: CameraPath, planes: Floats, stage: OpticsStage | None) -> SamplingMap:
     """The window, the projection of what is delivered, the turn of the camera, and the lens."""
+    dead = None if stage is None else stage.dead
     if path.projected:
         assert stage is not None
         window = PlanarStage(path.first, recentred(path.windows(), path.size))
-        return SamplingMap(path.size, (window, TurnedStage(path.first, planes, stage)))
+        return SamplingMap(path.size, (window, TurnedStage(path.first, planes, stage)), dead)
     planar = PlanarStage(path.first, recentred(planes @ path.windows(), path.size))
-    return SamplingMap(path.size, (planar,) if stage is None else (planar, stage))
+    return SamplingMap(path.size, (planar,) if stage is None else (planar, stage), dead)

@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Similarities, as_complex
 from keen_horizon.core.geometry.tilt import tilted
+from keen_horizon.core.lens.dead_border import Cuts
 from keen_horizon.core.lens.region import SeenRegion
 
 Floats = NDArray[np.float64]
@@ -57,16 +58,18 @@ def borrowing(
     offsets: tuple[int, ...],
     room: Floats,
     count: int = RAYS,
+    cuts: Cuts | None = None,
 ) -> Borrowing:
     """What frames with centred `poses` (N,), shrunk by `room` (N,), can lend to outputs corrected by `correction` (N,)
-    and `tilt` (N,).
+    and `tilt` (N,). Beyond `cuts` they show nothing.
 
     It is looked for along `count` rays, a multiple of four.
     """
     border = as_complex(_ring(size, count)) - size.centre
     rays = tilted(tilt, border, size) if tilt.any() else np.broadcast_to(border, (len(poses), count))
     every, ray = (index.ravel() for index in np.indices(rays.shape))
-    low, high = _covered(correction, every, rays.ravel(), size, 0.0, room)
+    own = np.arange(len(poses))
+    low, high = _covered(correction, every, rays.ravel(), size, 0.0, room, cuts, own)
     reach = np.where(low <= 0, np.clip(high, 0, 1), 0.0)
     short = np.flatnonzero(reach < 1)  # only these rays need anybody
     frame = every[short]
@@ -80,7 +83,7 @@ def borrowing(
         there = (other >= 0) & (other < len(poses))
         lender = np.clip(other, 0, len(poses) - 1)
         motion = poses[lender].inverse() @ seen
-        low, high = _covered(motion, frame[wanting], along[wanting], size, MARGIN_PX, room[lender])
+        low, high = _covered(motion, frame[wanting], along[wanting], size, MARGIN_PX, room[lender], cuts, lender)
         low[~there[frame[wanting]]] = np.inf
         lent.append((wanting, low, high))
         _extend(found, *lent[-1])
@@ -95,9 +98,14 @@ def borrowing(
 
 
 def borrowing_behind(
-    region: SeenRegion, planes: Callable[[int], Floats], offsets: tuple[int, ...], frames: NDArray[np.intp], count: int
+    region: SeenRegion,
+    planes: Callable[[int], Floats],
+    offsets: tuple[int, ...],
+    frames: NDArray[np.intp],
+    count: int,
+    middle: complex = 0j,
 ) -> Borrowing:
-    """The same behind a lens: what `frames` (N,), clip numbering, can lend to windows that lie in `region`.
+    """The same behind a lens: what `frames` (N,), clip numbering, can lend to windows in `region` about a place, px.
 
     `planes` gives the planes (N, 3, 3) from every frame's flat picture into that of the frame so many away. Rays are
     followed from the middle outwards in steps, ever finer, until nobody has anything to show.
@@ -109,7 +117,8 @@ def borrowing_behind(
         step /= finer
         frame, ray = np.nonzero(reach < 1 - step / 2)
         shares = np.minimum(reach[frame, ray][:, None] + step * np.arange(1, finer + 1), 1.0)
-        found = _anybody_sees(region, lenders, frames, np.repeat(frame, finer), (shares * ring[ray][:, None]).ravel())
+        points = (middle + shares * ring[ray][:, None]).ravel()
+        found = _anybody_sees(region, lenders, frames, np.repeat(frame, finer), points)
         reach[frame, ray] += step * np.cumprod(found.reshape(shares.shape), 1).sum(1)
     return Borrowing(offsets, np.minimum(reach, 1.0))
 
@@ -123,7 +132,7 @@ def _anybody_sees(
         there = (of + offset >= 0) & (of + offset < len(frames))
         asked = np.flatnonzero(~seen & there)
         places = region.lent(planes[of[asked]], points[asked], frames[of[asked]], offset)
-        seen[asked] = region.within(places, MARGIN_PX if offset else 0.0)
+        seen[asked] = region.shown(places, MARGIN_PX if offset else 0.0)
     return seen
 
 
@@ -143,10 +152,17 @@ def _ring(size: Size, count: int) -> Floats:
 
 
 def _covered(
-    motion: Similarities, frame: NDArray[np.intp], rays: Rays, size: Size, margin: float, room: Floats
+    motion: Similarities,
+    frame: NDArray[np.intp],
+    rays: Rays,
+    size: Size,
+    margin: float,
+    room: Floats,
+    cuts: Cuts | None,
+    lender: NDArray[np.intp],
 ) -> tuple[Reals, Reals]:
     """For points u r of rays r (M,), moved as their `frame` (M,) is: the interval of u that lands inside a frame shrunk
-    by `room` (N,).
+    by `room` (N,), and within the cuts of the frames `lender` (N,).
 
     Low above high if none does.
     """
@@ -156,8 +172,23 @@ def _covered(
     down_low, down_high = _between(z.real * rays.imag + z.imag * rays.real, t.imag, size.height / 2 / shrunk - margin)
     np.maximum(low, down_low, out=low)
     np.minimum(high, down_high, out=high)
+    for number in range(0 if cuts is None else cuts.reaches.shape[1]):
+        assert cuts is not None
+        whose = lender[frame] if len(cuts.reaches) > 1 else np.zeros_like(frame)
+        normal = cuts.normals[:, number].astype(rays.dtype)[whose]
+        reach = cuts.reaches[:, number].astype(rays.real.dtype)[whose] / shrunk - rays.real.dtype.type(margin)
+        side = np.conj(normal)
+        _cut(low, high, (side * (z * rays)).real, reach - (side * t).real)
     high[low > high] = -np.inf
     return low, high
+
+
+def _cut(low: Reals, high: Reals, slope: Reals, left: Reals) -> None:
+    """Narrow intervals (M,) to where slope u <= left."""
+    slope[np.abs(slope) < 1e-9] = 1e-9
+    end = left / slope
+    np.minimum(high, end, out=high, where=slope > 0)
+    np.maximum(low, end, out=low, where=slope < 0)
 
 
 def _between(slope: Reals, at: Reals, half: Reals) -> tuple[Reals, Reals]:

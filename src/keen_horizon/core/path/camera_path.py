@@ -28,6 +28,8 @@ class CameraPath:
     """The steadied path of N frames from clip number `first`: where the camera was `measured`, where it is `steadied`
     to, and the window on what it then shows, shrunk by `shrink` (N,) and nudged by hand.
 
+    `middle` is where the window's own middle lies, px from the frame's, where it is moved to hide dead edges.
+
     `wanted_zoom` (N,) is the enlargement a frame would need if no limit held; `limited` tells whether the zoom limit
     changed the path; `borrowed` what frames lend to each other, if that was asked for. `region` is what the window may
     show where that is not the frame; `stage` is what lies between the steadied picture and the filmed one, lens and
@@ -41,6 +43,7 @@ class CameraPath:
     shrink: Floats
     wanted_zoom: Floats
     limited: bool
+    middle: Complex | complex = 0j
     borrowed: Borrowing | None = None
     nudge: Window = UNTOUCHED
     region: SeenRegion | None = None
@@ -79,6 +82,11 @@ class CameraPath:
         return self._parts.tilt
 
     @property
+    def turned(self) -> bool:
+        """Whether the camera was turned behind a lens whose angles are known."""
+        return self.measured.rays_from_px is not None
+
+    @property
     def projected(self) -> bool:
         """Whether the delivered picture is projected after the camera was turned."""
         return self.region is not None and self.region.projected
@@ -93,7 +101,9 @@ class CameraPath:
         turn = np.exp(1j * np.radians(self.nudge.turn_deg)) / self.nudge.scale
         window[:, 0, 0] = window[:, 1, 1] = turn.real / self.shrink
         window[:, 0, 1], window[:, 1, 0] = -turn.imag / self.shrink, turn.imag / self.shrink
-        window[:, 0, 2], window[:, 1, 2] = self.nudge.x / self.shrink, self.nudge.y / self.shrink
+        middle = np.asarray(self.middle, np.complex128)
+        window[:, 0, 2] = self.nudge.x / self.shrink + middle.real
+        window[:, 1, 2] = self.nudge.y / self.shrink + middle.imag
         window[:, 2, 2] = 1
         return window
 
@@ -152,6 +162,7 @@ def joined_paths(paths: list[CameraPath]) -> CameraPath:
         steadied=joined_trajectories([path.steadied for path in paths]),
         shrink=np.concatenate([path.shrink for path in paths]),
         wanted_zoom=np.concatenate([path.wanted_zoom for path in paths]),
+        middle=np.concatenate([np.broadcast_to(path.middle, len(path)) for path in paths]),
         limited=any(path.limited for path in paths),
         region=next((path.region for path in paths if path.region), None),
         borrowed=borrowed(lender) if lender else None,

@@ -22,9 +22,13 @@ UNLIMITED = 1e9  # a zoom limit that binds nothing
 
 
 class LendingShot(ABC, Generic[Way]):
-    """A shot that knows its free way, and by how much its windows must be shrunk along it: `demand` (N,)."""
+    """A shot that knows its free way, and by how much its windows must be shrunk along it: `demand` (N,).
+
+    Their middle lies at `rest` where a limit binds and where frames lend, px from that of the frame.
+    """
 
     edges: Edges
+    rest: complex
     demand: Floats
     free_way: Way
 
@@ -50,9 +54,15 @@ class LendingShot(ABC, Generic[Way]):
 
     @abstractmethod
     def made(
-        self, way: Way, shrink: Floats, wanted: Floats, limited: bool, borrowed: Borrowing | None = None
+        self,
+        way: Way,
+        shrink: Floats,
+        wanted: Floats,
+        limited: bool,
+        borrowed: Borrowing | None = None,
+        middle: complex = 0j,
     ) -> CameraPath:
-        """The path of a way, with its window."""
+        """The path of a way, with its window about a place."""
 
     @cached_property
     def free_lent(self) -> Borrowing:
@@ -68,10 +78,10 @@ class LendingShot(ABC, Generic[Way]):
         count = len(wanted)
         found = self.free_lent
         if self.edges.borrow.rest == "leave":
-            return self.made(self.free_way, np.ones(count), wanted, False, found)
-        shrink = float(found.demand().max()) * SAFETY
+            return self.made(self.free_way, np.ones(count), wanted, False, found, self.rest)
+        shrink = max(1.0, min(float(found.demand().max()), float(self.demand.max())) * SAFETY)
         if shrink / float(self.sizes(self.free_way).min()) <= limit:
-            return self.made(self.free_way, np.full(count, max(1.0, shrink)), wanted, False, found)
+            return self.made(self.free_way, np.full(count, shrink), wanted, False, found, self.rest)
         return self._lent_within(limit, wanted)
 
     def _lent_within(self, limit: float, wanted: Floats) -> CameraPath:
@@ -108,7 +118,5 @@ class LendingShot(ABC, Generic[Way]):
     def _lent_made(self, way: Way, most: float, wanted: Floats) -> CameraPath:
         found = self.borrowing(way)
         own = float(self.own_demand(way).max())
-        shrink = max(1.0, min(float(found.demand().max()), own) * SAFETY)
-        if shrink < most * SAFETY**2:
-            shrink = max(1.0, min(shrink, most))
-        return self.made(way, np.full(len(wanted), shrink), wanted, True, found)
+        shrink = max(1.0, min(min(float(found.demand().max()), own) * SAFETY, most))
+        return self.made(way, np.full(len(wanted), shrink), wanted, True, found, self.rest)

@@ -56,7 +56,7 @@ def outcome_notes(path: CameraPath, treatment: Treatment, pins: tuple[PinTrack, 
         notes.append(f"This path asks for {more}. The limit holds it to {figures.zoom:.3f}x; the steadiness gives way.")
     gaps = open_areas(path) > 0
     if gaps.any() and not treatment.gaps_wanted:
-        notes.append(f"The window as it was moved leaves a gap in {_stretches(gaps, path.first)}.")
+        notes.append(_gap_told(path, treatment, _stretches(gaps, path.first)))
     return tuple(notes)
 
 
@@ -64,6 +64,12 @@ def _readout_told(readout: float, treatment: Treatment) -> str:
     way = "the last row first" if readout < 0 else "the first row first"
     by = "as measured" if treatment.motion.rolling_shutter == "measured" else "set by hand"
     return f"The rolling shutter is undone: {abs(readout):.2f} of a frame, {way}, {by}."
+
+
+def _gap_told(path: CameraPath, treatment: Treatment, where: str) -> str:
+    if treatment.edges.window.untouched and path.region is not None and path.region.dead is not None:
+        return f"The zoom limit leaves dead corners in sight in {where}. Raise it, or let less light count as picture."
+    return f"The window as it was moved leaves a gap in {where}."
 
 
 def _stretches(marked: NDArray[np.bool_], first: int) -> str:

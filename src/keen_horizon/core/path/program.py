@@ -18,8 +18,9 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Similarities
+from keen_horizon.core.lens.dead_border import Cuts
 from keen_horizon.core.path.banded import BandedProgram, minimise, minimise_free
-from keen_horizon.core.path.window import containment_rows
+from keen_horizon.core.path.window import containment_rows, cut_rows
 
 Floats = NDArray[np.float64]
 
@@ -46,18 +47,19 @@ class Wish:
 
 @dataclass(frozen=True)
 class Limits:
-    """What binds a path: window `corners` (4,) or (N, 4) that must stay inside the source shrunk by `room` (N,), the
-    least |z|.
+    """What binds a path: window `corners` (4,) or (N, 4) that must stay inside the source shrunk by `room` (N,), and
+    inside its `cuts` where it is dead; the least |z|.
     """
 
     corners: Complex
     least_size: float
     room: Floats
+    cuts: Cuts | None = None
 
     def part(self, frames: slice) -> Limits:
         """The limits of some frames."""
         corners = self.corners if self.corners.ndim == 1 else self.corners[frames]
-        return Limits(corners, self.least_size, self.room[frames])
+        return Limits(corners, self.least_size, self.room[frames], self.cuts and self.cuts.of(frames))
 
 
 def corrections(poses: Similarities, wish: Wish, size: Size, limits: Limits | None) -> Similarities:
@@ -150,6 +152,12 @@ def _limit_rows(
     radius = size.half_diagonal
     inside, bound = containment_rows(size, limits.corners)
     room = bound / limits.room[:, None]
+    if limits.cuts is not None:
+        within, reaches = cut_rows(limits.cuts, limits.corners)
+        shape = np.broadcast_shapes(inside.shape[:-2], within.shape[:-2])
+        both = (np.broadcast_to(rows, (*shape, *rows.shape[-2:])) for rows in (inside, within))
+        inside = np.concatenate(list(both), -2)
+        room = np.column_stack([room, reaches / limits.room[:, None]])
     inside = inside / np.array([radius, radius, 1.0, 1.0])
     if 0 in columns:
         smallest = np.broadcast_to([-1.0 / radius, 0.0, 0.0, 0.0], (*inside.shape[:-2], 1, 4))

@@ -26,7 +26,7 @@ from keen_horizon.core.motion.straightened import straightened
 from keen_horizon.core.path.borrowing import RAYS
 from keen_horizon.core.path.camera_path import CameraPath, joined_paths
 from keen_horizon.core.path.planar import Glass, PlanarShot
-from keen_horizon.core.path.seen_through import room_for_rows, seen_through, within_room
+from keen_horizon.core.path.seen_through import Hiding, hiding, hiding_in_part, room_for_rows, seen_through, within_room
 from keen_horizon.core.path.shots import shots
 from keen_horizon.core.path.straightened_marks import straightened_marks
 from keen_horizon.core.path.turning import TurningShot, turning_shots
@@ -38,6 +38,13 @@ Floats = NDArray[np.float64]
 
 MOST_ROOMS = 16  # that rows get, kept at once: a curve asks for no more
 ROWS_SHARE = 0.5  # of what a zoom limit allows: the most that rows may ask for, so that some is left for the path
+
+DEAD_SHARE = 0.75  # of what a zoom limit and rows leave: the most that hiding dead edges may ask for, likewise
+
+
+def limit_that_hides(zoom: float) -> float:
+    """The smallest zoom limit, thousandths, under which a dead edge that a zoom hides is hidden."""
+    return float(np.ceil(1000 * (1 + (zoom - 1) / DEAD_SHARE) + 1e-6) / 1000)
 
 
 def solve_path(measurement: Measurement, treatment: Treatment, pins: tuple[PinTrack, ...] = ()) -> CameraPath:
@@ -74,7 +81,7 @@ class PathProblem:
         if stage is not None and not self._through.turning:
             self._measurement = straightened(measurement, stage)
             self._treatment, self._pins = straightened_marks(treatment, pins, stage)
-        self._within: dict[float, list[PlanarShot] | list[TurningShot]] = {}
+        self._within: dict[tuple[float, float], list[PlanarShot] | list[TurningShot]] = {}
         self._lock = Lock()
 
     def path_anew(self, limit: float) -> CameraPath:
@@ -101,24 +108,37 @@ class PathProblem:
         stage = self._through.stage
         return float(room_for_rows(stage, len(self._measurement)).max()) if stage is not None else 1.0
 
+    @cached_property
+    def _hides(self) -> Hiding:
+        """What hides dead edges on frames as they stand."""
+        return hiding(self._through.stage, len(self._measurement), not self._through.turning)
+
     def _shots(self, limit: float) -> list[PlanarShot] | list[TurningShot]:
-        """The shots' problems; rows that move further than a limit leaves room for are undone in part."""
-        room = self._row_room
+        """The shots' problems; rows that move further than a limit leaves room for are undone in part, and dead edges
+        that ask for more than that stay in sight in part.
+        """
+        room, hidden = self._row_room, self._hides.zoom
         if self._edges.way != "leave":
             share = 1.0 if self._edges.way == "borrow" else ROWS_SHARE
             room = min(room, 1 + share * (limit - 1))
-        if room not in self._within:
+            hidden = min(hidden, 1 + DEAD_SHARE * max(0.0, limit / room - 1))
+        if (room, hidden) not in self._within:
             if len(self._within) >= MOST_ROOMS:
                 self._within.clear()
-            self._within[room] = self._problems(room)
-        return self._within[room]
+            self._within[room, hidden] = self._problems(room, hidden)
+        return self._within[room, hidden]
 
-    def _problems(self, room: float) -> list[PlanarShot] | list[TurningShot]:
+    def _problems(self, room: float, hidden: float) -> list[PlanarShot] | list[TurningShot]:
+        """The shots' problems where rows may ask for a zoom of `room` and dead edges for one of `hidden`."""
         stage, count = self._through.stage, len(self._measurement)
-        within = stage if stage is None or room >= self._row_room else within_room(stage, room, count)
+        within, hides = stage, self._hides
+        if stage is not None and room < self._row_room:
+            within = within_room(stage, room, count)
+        if stage is not None and hidden < hides.zoom:
+            hides = hiding_in_part(stage, hidden, count, not self._through.turning)
         if self._through.turning:
             assert stage is not None
             assert within is not None
-            return turning_shots(self._measurement, self._treatment, stage, within, self._rays)
-        glass = Glass.of(within, self._measurement)
+            return turning_shots(self._measurement, self._treatment, stage, within, hides, self._rays)
+        glass = Glass.of(within, self._measurement, hides)
         return [PlanarShot(shot, self._treatment, self._pins, self._rays, glass) for shot in shots(self._measurement)]

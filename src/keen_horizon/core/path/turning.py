@@ -34,6 +34,7 @@ from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.figures import shake
 from keen_horizon.core.path.lending import LendingShot
 from keen_horizon.core.path.program import difference_bands
+from keen_horizon.core.path.seen_through import Hiding, window_about
 from keen_horizon.core.path.shots import shots
 from keen_horizon.core.path.trajectory import Trajectory, planes_between
 from keen_horizon.core.path.window import centred_corners
@@ -53,19 +54,26 @@ CLOSER = 6  # steps by which a share that fits is closed in on
 
 
 def turning_shots(
-    measurement: Measurement, treatment: Treatment, stage: OpticsStage, within: OpticsStage, rays: int
+    measurement: Measurement, treatment: Treatment, stage: OpticsStage, within: OpticsStage, hides: Hiding, rays: int
 ) -> list[TurningShot]:
     """The shots of a measurement whose camera is turned behind a `stage` that tells its angles.
 
-    What is shown is seen through `within`: the same, rows undone as far as there is room. What frames lend is looked
-    for along `rays` rays.
+    What is shown is seen through `within`: the same, rows undone as far as there is room. Where a limit binds, windows
+    stay within the edge that is hidden. What frames lend is looked for along `rays` rays.
     """
     turns = camera_turns(measurement, stage)
     region = SeenRegion.of(within, measurement.size, measurement.first, len(measurement), True)
+    bound = region
+    if hides.edge is not None and hides.edge != within.dead:
+        eased = within.with_dead(hides.edge)
+        bound = SeenRegion.of(eased, measurement.size, measurement.first, len(measurement), True)
     parts = [
         (shot, slice(shot.first - measurement.first, shot.last - measurement.first + 1)) for shot in shots(measurement)
     ]
-    return [TurningShot(shot, turns.part(frames), treatment, within, region, rays) for shot, frames in parts]
+    return [
+        TurningShot(shot, turns.part(frames), treatment, within, region, bound, hides.middle, rays)
+        for shot, frames in parts
+    ]
 
 
 class TurningShot(LendingShot[Floats]):
@@ -80,9 +88,11 @@ class TurningShot(LendingShot[Floats]):
         treatment: Treatment,
         within: OpticsStage,
         region: SeenRegion,
+        bound: SeenRegion,
+        rest: complex,
         rays: int,
     ) -> None:
-        self.within, self.rays = within, rays
+        self.within, self.bound, self.rest, self.rays = within, bound, rest, rays
         self.size, self.first, self.rate = shot.size, shot.first, shot.rate
         self.edges, self.region = treatment.edges, region
         self.frames = shot.first + np.arange(len(shot))
@@ -96,8 +106,10 @@ class TurningShot(LendingShot[Floats]):
         self.columns = np.arange(4 if "size" in treatment.motion.freedom else 3)
         self.program = self._program()
         self.free_way = self._made(minimise_free(self.program))
-        self.demand = self.own_demand(self.free_way)
-        self.least = max(1.0, float(self.own_demand(self.measured).max())) if region.stage.rows is not None else 1.0
+        self.middle = self._roomiest(self.free_way)
+        self.demand = self._demand(region, self.free_way, self.middle)
+        moved = region.stage.rows is not None or region.dead is not None
+        self.least = max(1.0, float(self._demand(bound, self.measured, rest).max())) if moved else 1.0
         self._bound_before: Floats | None = None
 
     def forget(self) -> None:
@@ -114,12 +126,12 @@ class TurningShot(LendingShot[Floats]):
             return self.made(self.free_way, np.ones(len(wanted)), wanted, False)
         shrink = window_shrink(self.demand, self.edges, self.rate)
         if float((shrink / sizes).max()) <= limit:
-            return self.made(self.free_way, shrink, wanted, False)
+            return self.made(self.free_way, shrink, wanted, False, middle=self.middle)
         inner = self.base(limit)
         bound = self.bound_way(inner, inner / limit)
         most = limit * float(self.sizes(bound).min())
         shrink = np.minimum(window_shrink(self.own_demand(bound), self.edges, self.rate), most)
-        return self.made(bound, shrink, wanted, True)
+        return self.made(bound, shrink, wanted, True, middle=self.rest)
 
     def base(self, limit: float) -> float:
         """How far the window is shrunk under a limit."""
@@ -130,8 +142,8 @@ class TurningShot(LendingShot[Floats]):
         return sizes_of(self._planes(way))
 
     def own_demand(self, way: Floats) -> Floats:
-        """The smallest Z (N,) whose window holds nothing that a frame itself has not seen."""
-        return self.region.demand(self._planes(way), self.frames)
+        """The smallest Z (N,) whose window, where a limit binds, holds nothing that a frame itself has not seen."""
+        return self._demand(self.region, way, self.rest)
 
     def borrowing(self, way: Floats) -> Borrowing:
         """What frames lend each other along a way."""
@@ -142,7 +154,20 @@ class TurningShot(LendingShot[Floats]):
             return planes_between(seen, seen, offset) @ corrected
 
         offsets = lending_offsets(self.edges.borrow.reach_s, self.rate)
-        return borrowing_behind(self.region, planes, offsets, self.frames, self.rays)
+        return borrowing_behind(self.region, planes, offsets, self.frames, self.rays, self.rest)
+
+    def _demand(
+        self, region: SeenRegion, way: Floats, middle: complex, chosen: slice | NDArray[np.intp] = slice(None)
+    ) -> Floats:
+        """The smallest Z (N,) of windows about a place that hold nothing beyond a region."""
+        window = window_about(middle) if middle else None
+        return region.demand(self._planes(way, chosen), self.frames[chosen], window)
+
+    def _roomiest(self, way: Floats) -> complex:
+        """Where the window's middle lies best along a way: where it is, but for dead edges."""
+        if self.region.dead is None or self.edges.way == "borrow":
+            return self.rest
+        return self.region.roomiest(self._planes(way), self.frames)
 
     def _program(self) -> BandedProgram:
         """The path as if nothing bound it: drawn to what was measured, or to the middle of where it went."""
@@ -177,7 +202,7 @@ class TurningShot(LendingShot[Floats]):
 
         It is looked for from the path within the limit asked for before, if there is one.
         """
-        if inner <= SPARE:
+        if inner <= (self.least if self.region.dead is not None else 1.0) * SPARE:
             return self.measured
         near, spare = self._bound_before, inner - 1
         start = self._drawn_back(self.free_way if near is None else near, inner, least_size)
@@ -223,15 +248,16 @@ class TurningShot(LendingShot[Floats]):
             found = [self._limits(path, inner, least_size, part) for part in parts]
             return np.concatenate([room for room, _ in found]), np.concatenate([slopes for _, slopes in found])
         window = self._window(inner)
-        room = self._room(self._planes(path, chosen), window[None], chosen)
-        room = room.reshape(len(room), PARTS, -1)
-        tightest = window[room.argmin(2) + np.arange(PARTS) * room.shape[2]]
+        rooms = self._rooms(self._planes(path, chosen), [window[None]] * (1 + (self.region.dead is not None)), chosen)
+        by_part = [room.reshape(len(room), PARTS, -1) for room in rooms]
+        each = [np.arange(PARTS) * part.shape[2] for part in by_part]
+        tightest = [window[part.argmin(2) + first] for part, first in zip(by_part, each, strict=True)]
 
         def left(near: Floats) -> Floats:
             planes = self._planes(near, chosen)
             grown = near[chosen, 3] - self.measured[chosen, 3] - self.focal * np.log(least_size)
             larger = self.focal * np.log(sizes_of(planes) / least_size)
-            return np.column_stack([self._room(planes, tightest, chosen), grown, larger])
+            return np.column_stack([*self._rooms(planes, tightest, chosen), grown, larger])
 
         now = left(path)
         moves = np.eye(4)[self.columns] * NUDGE_PX
@@ -253,10 +279,21 @@ class TurningShot(LendingShot[Floats]):
 
     def _window(self, inner: float) -> Complex:
         """Points (PARTS * n,) of the border of a window shrunk by `inner`, px from its middle, part by part."""
-        corners = centred_corners(self.size) * ((SPARE if self.region.whole else 1.0) / inner)
+        corners = centred_corners(self.size) * ((SPARE if self.region.whole else 1.0) / inner) + self.rest
         ends = np.linspace(0, 1, PARTS // 4 + 1)
         along = np.concatenate([np.linspace(*part, POINTS) for part in pairwise(ends)])
         return (corners[:, None] + along * (np.roll(corners, -1) - corners)[:, None]).ravel()
+
+    def _rooms(self, planes: Floats, points: list[Complex], chosen: slice | NDArray[np.intp]) -> list[Floats]:
+        """How far points of the window's border lie inside their own side of the source, px (N, m), and others inside
+        its dead edge, where it has one.
+        """
+        rooms = [self._room(planes, points[0], chosen)]
+        if self.bound.dead is not None:
+            half = self.size.half_diagonal
+            places = self.bound.places(planes, points[1], self.frames[chosen])
+            rooms.append(self.bound.dead.room(places / half) * half)
+        return rooms
 
     def _room(self, planes: Floats, window: Complex, chosen: slice | NDArray[np.intp]) -> Floats:
         """How far points of the window's border lie inside their own side of the source, px (N, m).
@@ -294,17 +331,22 @@ class TurningShot(LendingShot[Floats]):
         self, path: Floats, inner: float, least_size: float, chosen: slice | NDArray[np.intp] = slice(None)
     ) -> Floats:
         """By what share frames break the bounds of the window and of the size; 0 or less where they do not."""
-        planes = self._planes(path, chosen)
-        demand = self.region.demand(planes, self.frames[chosen])
-        return np.maximum(demand / inner, least_size / sizes_of(planes)) - 1
+        sizes = sizes_of(self._planes(path, chosen))
+        return np.maximum(self._demand(self.bound, path, self.rest, chosen) / inner, least_size / sizes) - 1
 
     def made(
-        self, way: Floats, shrink: Floats, wanted: Floats, limited: bool, borrowed: Borrowing | None = None
+        self,
+        way: Floats,
+        shrink: Floats,
+        wanted: Floats,
+        limited: bool,
+        borrowed: Borrowing | None = None,
+        middle: complex = 0j,
     ) -> CameraPath:
         """The path of a way, with its window."""
         return CameraPath(
             size=self.size, first=self.first, shrink=shrink, wanted_zoom=wanted, limited=limited, borrowed=borrowed,
-            measured=self._trajectory(self.measured), steadied=self._trajectory(way),
+            middle=middle, measured=self._trajectory(self.measured), steadied=self._trajectory(way),
             region=self.region, stage=self.within,
         )  # fmt: skip
 

@@ -14,8 +14,13 @@ from numpy.typing import NDArray
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Similarities, as_complex, as_points
 from keen_horizon.core.geometry.tilt import middle_shift
+from keen_horizon.core.lens.dead_border import Cuts
 
 Floats = NDArray[np.float64]
+
+ACROSS = np.radians(
+    75.0
+)  # from a corner's direction to a cut that it may reach: windows turn by less than what is left
 
 
 def centred_corners(size: Size) -> NDArray[np.complex128]:
@@ -61,6 +66,31 @@ def containment_rows(size: Size, corners: Complex) -> tuple[Floats, Floats]:
     upwards = np.stack([down * y, down * x, none, down * one], -1)
     rows = np.stack([sideways, upwards], -2).reshape(*corners.shape[:-1], 8, 4)
     return rows, np.tile([size.width / 2, size.height / 2], 4)
+
+
+def cut_rows(cuts: Cuts, corners: Complex) -> tuple[Floats, Floats]:
+    """Inequalities A (m, 4) or (N, m, 4) (Re z, Im z, Re t, Im t) <= b (N or 1, m) that keep window `corners` (4,) or
+    (N, 4) within cuts.
+
+    Each corner is held by the cuts that lie on its side, within ACROSS of it.
+    """
+    toward = corners if corners.ndim == 1 else corners.mean(0)
+    way = np.conj(cuts.normals.mean(0))[:, None] * (toward / np.abs(toward))
+    cut, corner = np.nonzero(way.real > np.cos(ACROSS))
+    normals = cuts.normals[:, cut]
+    turned = np.conj(normals) * np.atleast_2d(corners)[:, corner]
+    rows = np.stack(np.broadcast_arrays(turned.real, -turned.imag, normals.real, normals.imag), -1)
+    return rows[0] if len(rows) == 1 else rows, cuts.reaches[:, cut]
+
+
+def zoom_within(cuts: Cuts, corners: Complex, middle: complex) -> float:
+    """The smallest zoom of one window with such corners (4,) about a place that lies within cuts; infinite if none."""
+    normals = np.conj(cuts.normals)
+    left = cuts.reaches - (normals * middle).real
+    furthest = (normals[..., None] * corners).real.max(-1)
+    if (left <= 0).any():
+        return np.inf
+    return float((furthest / left).max(initial=1.0))
 
 
 def kept_areas(quads: Complex, size: Size) -> Floats:

@@ -15,7 +15,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, transform
-from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, SamplingMap, dense_maps, lending_map, sampling_map
+from keen_horizon.core.mapping.gaps import room_inside
+from keen_horizon.core.mapping.sampling import PlaneGrid, SamplingMap, dense_maps, lending_map, sampling_map
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Plane
 from keen_horizon.core.path.camera_path import CameraPath
@@ -85,7 +86,7 @@ class Lender:
         samples = np.stack([x.ravel(), y.ravel()], -1).astype(np.float64)
         places = self._own.source_points(number, transform(target.display_from_plane, samples))
         x, y = transform(np.asarray(np.linalg.inv(source.display_from_plane), np.float64), places).T
-        room = _room((x.reshape(len(down), -1), y.reshape(len(down), -1)), source)
+        room = room_inside((x.reshape(len(down), -1), y.reshape(len(down), -1)), source, self._own)
         fading = room < self.feather / abs(source.display_from_plane[0, 0])
         # a sample stands for all up to the next ones
         top, low, left, right = _clear_part(cv2.dilate(fading.astype(np.uint8), np.ones((3, 3), np.uint8)) > 0)
@@ -108,7 +109,7 @@ class Lender:
     ) -> tuple[Weights, int]:
         part = strip.grid(target)
         feather = self.feather / abs(source.display_from_plane[0, 0])
-        room = _room(dense_maps(self._own, frame.number, part, source), source)
+        room = room_inside(dense_maps(self._own, frame.number, part, source), source, self._own)
         own = np.clip(room / feather, 0, 1).astype(np.float32)
         wanted = 1 - own
         if wanted.max() < ENOUGH:
@@ -151,7 +152,7 @@ class Lender:
         feather: float,
     ) -> tuple[Weights | None, list[Weights]]:
         maps = dense_maps(sampling, frame.number, part, source)
-        there = _room(maps, source)
+        there = room_inside(maps, source, sampling)
         share = wanted * np.clip((there - 1) / feather, 0, 1).astype(np.float32)
         if share.max() < ENOUGH:
             return None, []
@@ -185,14 +186,6 @@ def _clear_part(marked: NDArray[np.bool_]) -> tuple[int, int, int, int]:
 
 def _plane(frame: Frame, channel: int) -> Plane:
     return frame.coverage if channel == ALPHA else frame.planes[channel]
-
-
-def _room(maps: Maps, source: PlaneGrid) -> Weights:
-    """How far inside the source plane each point lies, in its pixels; negative outside."""
-    rows, columns = source.shape
-    x, y = maps
-    room = np.minimum(np.minimum(x + 0.5, columns - 0.5 - x), np.minimum(y + 0.5, rows - 0.5 - y))
-    return np.asarray(room, np.float32)
 
 
 def _matched(value: Weights, here: Weights, both: NDArray[np.bool_], luma: bool, depth: int) -> Weights:

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, resized
-from keen_horizon.core.mapping.gaps import TOLERANCE_PX, border_overhang, gap_mask
+from keen_horizon.core.mapping.gaps import TOLERANCE_PX, border_overhang, gap_mask, room_before_dead
 from keen_horizon.core.mapping.light import haze_of
 from keen_horizon.core.mapping.output import OutputFrame
 from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, dense_maps, sampling_map
@@ -89,15 +89,17 @@ class Warper:
             frame = self.lifter.lifted(frame)
         targets = self._targets(frame.tags.site)
         sources = [self._grid(plane.shape, frame.tags.site) for plane in frame.planes]
-        touched = self.aligner is not None or self.haze is not None or self.sharpen
+        touched = self.aligner is not None or self.haze is not None or self.sharpen or self.sampling.dead is not None
         if not touched and self._unmoved(frame.number, targets, sources):
             return Warped(frame.planes, 0, alpha=frame.alpha)
         maps = [dense_maps(self.sampling, frame.number, targets[i], sources[i]) for i in (0, 1)]  # V's is U's
         gaps = 0
         if border_overhang(self.sampling, frame.number) > TOLERANCE_PX:
-            gaps = int(gap_mask(maps[0], Size(frame.luma.shape[1], frame.luma.shape[0])).sum())
-        alpha = self._coverage(frame, maps[0]) if self.alpha else None
+            gaps = int(gap_mask(maps[0], sources[0], self.sampling).sum())
+        alpha = self._coverage(frame, maps[0], sources[0]) if self.alpha else None
         planes = self._resampled(frame, (maps[0], maps[1]), sources)
+        if gaps and self.gaps_allowed and self.sampling.dead is not None:
+            planes = [self._laid_bare(frame, plane, i, maps, sources) for i, plane in enumerate(planes)]
         lent = None
         if self.lender and gaps:
             covered = [alpha] if alpha is not None else []
@@ -134,6 +136,13 @@ class Warper:
         wheres = (maps[0], *[exactly(maps[1])] * 2)
         return [resample(plane, where, i) for i, (plane, where) in enumerate(zip(frame.planes, wheres, strict=True))]
 
+    def _laid_bare(self, frame: Frame, plane: Plane, channel: int, maps: list[Maps], sources: list[PlaneGrid]) -> Plane:
+        """A plane with the gap's colour where its picture is dead, softened over a sample as interpolation does."""
+        at = min(channel, 1)
+        seen = np.clip(room_before_dead(maps[at], sources[at], self.sampling) + 0.5, 0, 1)
+        colour = np.float32(values_of(self.gap_colour, frame.bit_depth, frame.tags)[channel])
+        return np.rint(colour + (plane - colour) * seen).astype(plane.dtype)
+
     def _lending(self, frame_at: Callable[[int], Frame | None], number: int) -> Callable[[int], Frame | None]:
         """`frame_at` with its frames lifted and their colours laid back; those near `number` are kept for the next."""
         if self.lifter is None and self.aligner is None:
@@ -160,7 +169,7 @@ class Warper:
             frame = replace(frame, planes=tuple(self._resampled(frame, standing, sources)))
         return frame
 
-    def _coverage(self, frame: Frame, maps: Maps) -> Plane | None:
+    def _coverage(self, frame: Frame, maps: Maps, source: PlaneGrid) -> Plane | None:
         """How much the picture covers each sample: as stored, and nothing where the map leaves the source.
 
         None where a picture without coverage of its own is seen everywhere.
@@ -169,6 +178,9 @@ class Warper:
             return None
         border = cv2.BORDER_CONSTANT if self.gaps_allowed else cv2.BORDER_REPLICATE
         out = cv2.remap(frame.coverage, *maps, interpolation=cv2.INTER_LINEAR, borderMode=border, borderValue=0.0)
+        if self.gaps_allowed and self.sampling.dead is not None:
+            seen = np.clip(room_before_dead(maps, source, self.sampling) + 0.5, 0, 1)
+            out = np.rint(out * seen).astype(out.dtype)
         return np.asarray(out)
 
     def _targets(self, site: int) -> list[PlaneGrid]:

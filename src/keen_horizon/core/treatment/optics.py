@@ -8,6 +8,7 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from keen_horizon.core.cameras.families import FAMILIES
+from keen_horizon.core.glass.dead import DeadEdge
 from keen_horizon.core.treatment.figures import FIGURES, OpticsKeys, keyed_once
 from keen_horizon.core.treatment.parts import MOST_KEYS, Coordinate, FrameNumber, LevelLine, Part
 
@@ -18,6 +19,8 @@ Corner = tuple[Coordinate, Coordinate]
 MOST_MOVED = FIGURES["corner_1"].high  # of the frame's side
 MOST_FALLOFF = 10.0  # of a coefficient: r^6 may take back what r^4 gave
 MOST_STOPS = 6.0
+NEAREST_DEAD, FURTHEST_DEAD = 0.2, 1.5  # half-diagonals from the middle: nearer leaves no picture, further cuts none
+SOFTEST = 0.4  # half-diagonals, over which a hood far out of focus darkens
 Spread = Annotated[float, Field(ge=-0.02, le=0.02)]  # of the radius: 22 px at a corner of 1080p, more than glass does
 Transfer = Literal["bt709", "srgb", "linear", "pq", "hlg"]
 SHORTEST_FOCAL, LONGEST_FOCAL = 0.05, 100.0  # half-diagonals
@@ -99,11 +102,46 @@ class CameraTurn(Part):
     yaw_deg: float = FIGURES["yaw_deg"].field(0.0)
 
 
+class DeadSide(Part):
+    """A straight edge beyond which no light arrives: its outward normal, degrees clockwise from the right, and its
+    distance from the frame's middle in half-diagonals.
+    """
+
+    angle_deg: float = Field(ge=-180.0, le=360.0)
+    distance: float = Field(ge=NEAREST_DEAD, le=FURTHEST_DEAD)
+
+
+class DeadEdgeSettings(Part):
+    """Where no light arrives: see `core.glass.dead`. A place counts as picture from a share `least_light` on."""
+
+    radius: float | None = Field(default=None, ge=NEAREST_DEAD, le=FURTHEST_DEAD)
+    centre_x: float = FIGURES["centre_x"].field(0.0)
+    centre_y: float = FIGURES["centre_y"].field(0.0)
+    sides: tuple[DeadSide, ...] = Field(default=(), max_length=8)
+    softness: float = Field(default=0.0, ge=0.0, le=SOFTEST)
+    least_light: float = Field(default=0.9, ge=0.05, le=1.0)
+
+    @model_validator(mode="after")
+    def _sound(self) -> DeadEdgeSettings:
+        if self.radius is None and not self.sides:
+            raise ValueError("a dead edge is round, straight or both: give it a radius or sides")
+        if self.edge.largest_circle < NEAREST_DEAD / 2:
+            raise ValueError("the dead edge leaves no picture round its middle")
+        return self
+
+    @property
+    def edge(self) -> DeadEdge:
+        """The edge, half of its light gone."""
+        sides = tuple((float(np.radians(side.angle_deg)), side.distance) for side in self.sides)
+        return DeadEdge(self.radius, complex(self.centre_x, self.centre_y), sides, self.softness)
+
+
 class FalloffSettings(Part):
     """Light that falls off towards the corners: see `core.glass.falloff`; radii and the centre in half-diagonals.
 
     `amount` is the share that is undone, `lift_limit_stops` the most that anything is lifted. `transfer` stands in for
-    what the file says of its own.
+    what the file says of its own. `dead_edge` says where no light arrives at all; `dead_radius` alone is a circle about
+    the centre, and beside a `dead_edge` it is that of the largest circle that fits.
     """
 
     coefficients: tuple[float, ...] = Field(min_length=1, max_length=3)
@@ -112,13 +150,27 @@ class FalloffSettings(Part):
     amount: float = Field(default=1.0, ge=0.0, le=1.0)
     lift_limit_stops: float = Field(default=2.0, ge=0.0, le=MOST_STOPS)
     transfer: Transfer | None = None
-    dead_radius: None = None
+    dead_radius: float | None = Field(default=None, gt=0.0, le=FURTHEST_DEAD)
+    dead_edge: DeadEdgeSettings | None = None
 
     @model_validator(mode="after")
     def _sound(self) -> FalloffSettings:
         if any(abs(c) > MOST_FALLOFF for c in self.coefficients):
             raise ValueError(f"coefficients of the fall-off lie between {-MOST_FALLOFF:g} and {MOST_FALLOFF:g}")
+        if self.dead_edge is not None:
+            object.__setattr__(self, "dead_radius", round(self.dead_edge.edge.largest_circle, 6))
+        elif self.dead_radius is not None and self.dead_radius < NEAREST_DEAD:
+            raise ValueError(f"a dead edge lies {NEAREST_DEAD:g} half-diagonals from the middle at least")
         return self
+
+    @property
+    def picture_ends(self) -> DeadEdge | None:
+        """The sharp edge beyond which too little light arrives to count as picture; None where all does."""
+        if self.dead_edge is not None:
+            return self.dead_edge.edge.where(self.dead_edge.least_light)
+        if self.dead_radius is not None:
+            return DeadEdge(self.dead_radius, complex(self.centre_x, self.centre_y))
+        return None
 
 
 class HazeSettings(Part):

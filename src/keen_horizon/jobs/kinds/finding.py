@@ -26,6 +26,7 @@ from keen_horizon.operations.findings import FALLOFF, FRINGE, LENS, MOTION, Soug
 from keen_horizon.operations.optics import told
 from keen_horizon.pipeline.colours import measure_fringe
 from keen_horizon.pipeline.finding import find_clip_lens
+from keen_horizon.pipeline.flat_field import measure_flat_field
 from keen_horizon.pipeline.flat_things import follow_clip
 from keen_horizon.pipeline.light import measure_falloff
 from keen_horizon.pipeline.measuring import measure_clip
@@ -130,9 +131,18 @@ def _glass(measure: Callable[..., FoundFalloff | FoundFringe]) -> Callable[[Sear
     return search_for
 
 
+def _falloff(search: Search) -> Found:
+    if not search.details.get("plain"):
+        return _glass(measure_falloff)(search)
+    source, info, times, first, last = search.material
+    progress = search.progress
+    found = measure_flat_field(source, info, times, (first, last), progress.frames, progress.should_stop)
+    return Found(found.to_json())
+
+
 SEARCHES: dict[str, Callable[[Search], Found]] = {
     "measure": _motion, "pin": _pin, "flat": _flat, "lens": _lens,
-    "falloff": _glass(measure_falloff), "fringe": _glass(measure_fringe),
+    "falloff": _falloff, "fringe": _glass(measure_fringe),
 }  # fmt: skip
 LOOKED_FOR_ANEW = (LENS, FALLOFF, FRINGE)
 

@@ -15,6 +15,7 @@ import { fringes } from "./bench/fringes.js";
 import { glass } from "./bench/glass.js";
 import { keying } from "./bench/keying.js";
 import { light } from "./bench/light.js";
+import { dead } from "./bench/dead.js";
 import { looking } from "./bench/looking.js";
 import { partsOf } from "./bench/parts.js";
 import { profiling } from "./bench/profiling.js";
@@ -94,6 +95,7 @@ export const bench = () => {
     ...aiming(parts),
     ...glass(parts),
     ...light(parts),
+    ...dead(parts),
     ...fringes(parts),
     ...straightedges(parts),
     ...turning(parts),

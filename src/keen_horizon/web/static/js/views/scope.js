@@ -16,16 +16,23 @@ const OUTER = 0.85; // of the way to the corners: what lies beyond is told as th
 /** @typedef {{ data: Uint8Array, width: number, height: number }} Pixels rows from the lowest, R G B A */
 /** @typedef {{ counts: Uint32Array[], columns: number, white: number, black: number }} Counted one table a channel: level + LEVELS x column */
 
+/** @typedef {[number, number, number, number]} Part its left, top, right and foot, shares of the picture */
+const WHOLE = /** @type {Part} */ ([0, 0, 1, 1]);
+
 /** Luma as BT.709 weighs it, in 256ths. @param {number} r @param {number} g @param {number} b */
 const luma = (r, g, b) => (54 * r + 183 * g + 19 * b + 128) >> 8;
 
-/** @param {Pixels} pixels @param {Kind} kind @returns {Counted} */
-export function counted({ data, width, height }, kind) {
+/**
+ * @param {Pixels} pixels @param {Kind} kind @param {Part} [part] of the picture, all of it without one; a scope's ends are the part's
+ * @returns {Counted}
+ */
+export function counted({ data, width, height }, kind, part = WHOLE) {
   const tables = Array.from({ length: kind === "parade" ? 3 : 1 }, () => new Uint32Array(COLUMNS * LEVELS));
-  const columnOf = columns(width, height, kind);
+  const box = inPixels(part, width, height);
+  const columnOf = columns(width, height, kind, box);
   let white = 0, black = 0;
-  for (let y = 0, at = 0; y < height; y++) {
-    for (let x = 0; x < width; x++, at += 4) {
+  for (let y = box.low; y < box.low + box.height; y++) {
+    for (let x = box.left, at = 4 * (y * width + x); x < box.left + box.width; x++, at += 4) {
       const [r, g, b] = [data[at], data[at + 1], data[at + 2]];
       if (r === 255 || g === 255 || b === 255) white++;
       if (r === 0 && g === 0 && b === 0) black++;
@@ -37,13 +44,21 @@ export function counted({ data, width, height }, kind) {
       } else tables[0][column + luma(r, g, b)]++;
     }
   }
-  return { counts: tables, columns: COLUMNS, white: white / (width * height), black: black / (width * height) };
+  const all = box.width * box.height;
+  return { counts: tables, columns: COLUMNS, white: white / all, black: black / all };
 }
 
-/** Which column of a scope a pixel belongs to. @param {number} width @param {number} height @param {Kind} kind @returns {(x: number, y: number) => number} */
-function columns(width, height, kind) {
-  const across = Uint16Array.from({ length: width }, (_, x) => Math.floor((x * COLUMNS) / width));
-  const down = Uint16Array.from({ length: height }, (_, y) => Math.floor(((height - 1 - y) * COLUMNS) / height));
+/** The pixels of a part, one row or column at least; rows from the lowest. @param {Part} part @param {number} width @param {number} height */
+function inPixels([x0, y0, x1, y1], width, height) {
+  const left = Math.min(width - 1, Math.floor(x0 * width)), top = Math.min(height - 1, Math.floor(y0 * height));
+  const wide = Math.max(1, Math.min(width, Math.floor(x1 * width)) - left), tall = Math.max(1, Math.min(height, Math.floor(y1 * height)) - top);
+  return { left, low: height - top - tall, width: wide, height: tall };
+}
+
+/** Which column of a scope a pixel belongs to. @param {number} width @param {number} height @param {Kind} kind @param {ReturnType<typeof inPixels>} box @returns {(x: number, y: number) => number} */
+function columns(width, height, kind, box) {
+  const across = Uint16Array.from({ length: width }, (_, x) => Math.floor(((x - box.left) * COLUMNS) / box.width));
+  const down = Uint16Array.from({ length: height }, (_, y) => Math.floor(((box.low + box.height - 1 - y) * COLUMNS) / box.height));
   if (kind === "down") return (_, y) => down[y];
   if (kind !== "radius") return (x) => across[x];
   const half = Math.hypot(width, height) / 2;

@@ -6,6 +6,7 @@ import { PROJECTIONS } from "../geometry/lens.js";
 import { NODES } from "../geometry/rows.js";
 
 export const LENDERS = 8;
+export const DEAD_SIDES = 8; // as many straight edges as a document has
 export const TABLES = 2 + LENDERS; // rows of the shutter's table: before, after, and every lender
 
 /**
@@ -18,6 +19,7 @@ export const TABLES = 2 + LENDERS; // rows of the shutter's table: before, after
  * @property {boolean} light light that falls off is lifted on either side
  * @property {boolean} fringe red and blue are laid onto green on either side
  * @property {boolean} haze coloured haze along edges is taken away on either side
+ * @property {boolean} dead places beyond a dead edge count as gaps on either side
  * @property {boolean} edges only edges are shown, in the colours that they have
  */
 
@@ -34,6 +36,7 @@ precision highp int;
 #define LIGHT ${Number(parts.light)}
 #define FRINGE ${Number(parts.fringe)}
 #define HAZE ${Number(parts.haze)}
+#define DEAD ${Number(parts.dead)}
 #define EDGES ${Number(parts.edges)}
 `;
 
@@ -189,8 +192,32 @@ in vec2 other;
 #endif
 out vec4 colour;
 
-bool outside(vec2 source) {
-  return any(lessThan(source, vec2(0.0))) || any(greaterThan(source, vec2(1.0)));
+#if DEAD
+uniform vec4 deadA[2];  // centre and radius of a round edge; how many straight ones (see core/mapping/light.py)
+uniform vec3 deadB[${2 * DEAD_SIDES}];  // outward normal and distance from the middle
+uniform bool veiled;    // what is dead before is shown as shot, behind a veil
+#endif
+
+// Whether no light arrived at a source place.
+bool dark(int side, vec2 source) {
+#if DEAD
+  vec2 place = (source - 0.5) * size / (length(size) / 2.0);
+  vec4 a = deadA[side];
+  if (a.z > 0.0 && length(place - a.xy) > a.z) return true;
+  for (int i = 0; i < int(a.w); i++) {
+    vec3 b = deadB[side * ${DEAD_SIDES} + i];
+    if (dot(b.xy, place) > b.z) return true;
+  }
+#endif
+  return false;
+}
+
+bool outside(int side, vec2 source) {
+  if (any(lessThan(source, vec2(0.0))) || any(greaterThan(source, vec2(1.0)))) return true;
+#if DEAD
+  if (side == 0 && veiled) return false;
+#endif
+  return dark(side, source);
 }
 
 vec3 hatch() {
@@ -292,7 +319,7 @@ vec3 cleared(int side, vec2 source, vec3 seen) {
 vec3 corrected(int side, vec2 source) { return cleared(side, source, lit(side, source, coloured(side, source))); }
 
 // What is shown of a side where it has picture.
-vec3 shown(int side, vec2 source) {
+vec3 pictured(int side, vec2 source) {
 #if EDGES
   vec2 right = rightwards[side], up = upwards[side];
   vec3 across = corrected(side, source + right) - corrected(side, source - right);
@@ -303,12 +330,20 @@ vec3 shown(int side, vec2 source) {
 #endif
 }
 
+vec3 shown(int side, vec2 source) {
+  vec3 seen = pictured(side, source);
+#if DEAD
+  if (side == 0 && veiled && dark(side, source)) return mix(seen, hatch(), 0.7);
+#endif
+  return seen;
+}
+
 vec3 missing() {
 #if LENDS
   if (exactly) return texture(exact, at).rgb;
   for (int i = 0; i < ${LENDERS}; i++) {
     vec2 source = i % 2 == 0 ? lent[i / 2].xy : lent[i / 2].zw;
-    if (outside(source)) continue;
+    if (outside(1, source)) continue;
     vec4 there = apart(1, source);
     vec3 lies = vec3(texture(recent, vec3(there.xy, float(i))).r, texture(recent, vec3(source, float(i))).g, texture(recent, vec3(there.zw, float(i))).b);
     vec3 seen = lit(1, source, lies);
@@ -334,12 +369,12 @@ void main() {
   vec2 off = vec2(at.x - line.x, (at.y - 0.5) * pixels.y / pixels.x);
   bool before = dot(off, vec2(cos(line.y), sin(line.y))) < 0.0;
   vec2 source = before ? other : found;
-  seen = outside(source) ? (before ? hatch() : missing()) : shown(before ? 0 : 1, source);
+  seen = outside(before ? 0 : 1, source) ? (before ? hatch() : missing()) : shown(before ? 0 : 1, source);
 #elif BOTH
-  seen = outside(found) ? missing() : shown(1, found);
-  seen = min(vec3(1.0), 3.0 * abs(seen - (outside(other) ? hatch() : shown(0, other))));
+  seen = outside(1, found) ? missing() : shown(1, found);
+  seen = min(vec3(1.0), 3.0 * abs(seen - (outside(0, other) ? hatch() : shown(0, other))));
 #else
-  seen = outside(found) ? missing() : shown(first, found);
+  seen = outside(first, found) ? missing() : shown(first, found);
 #endif
   colour = vec4(seen, 1.0);
 #if LOUPE

@@ -6,7 +6,7 @@ import { PROJECTIONS } from "../geometry/lens.js";
 import { IDENTITY, about, inverse, product } from "../geometry/matrix.js";
 import { NODES } from "../geometry/rows.js";
 import { build, makeMesh, stretched, texture } from "./graphics.js";
-import { LENDERS, TABLES, fragmentShader, vertexShader } from "./shaders.js";
+import { DEAD_SIDES, LENDERS, TABLES, fragmentShader, vertexShader } from "./shaders.js";
 
 const WIDEST = 960; // the proxy has no more, and software drawing stays quick
 const CELL = 8; // pixels, as the renderer's mesh has
@@ -33,6 +33,10 @@ const UNITS = { picture: 0, recent: 1, exact: 2, ratios: 3, rows: 4, lifts: 5 };
  * @property {number} reach @property {[number, number]} edge
  */
 /**
+ * @typedef {object} Dead where the source's picture ends: see core/mapping/light.py
+ * @property {number | null} radius @property {[number, number]} centre @property {[number, number, number][]} sides @property {number} zoom @property {number} limit
+ */
+/**
  * @typedef {object} Look
  * @property {"before" | "after" | "wipe" | "side" | "difference" | "onion"} mode
  * @property {number[]} before @property {number[]} after src_from_out of either side
@@ -42,6 +46,7 @@ const UNITS = { picture: 0, recent: 1, exact: 2, ratios: 3, rows: 4, lifts: 5 };
  * @property {boolean} fine @property {boolean} mark
  * @property {(Lens | null)[]} lenses of either side @property {(Light | null)[]} lights likewise
  * @property {(Haze | null)[]} hazes likewise
+ * @property {(Dead | null)[]} deads likewise @property {boolean} veiled what is dead before is shown as shot, behind a veil
  * @property {(Fringe | null)[]} fringes likewise @property {boolean} edges show edges only
  * @property {{ first: number, reach: number, reference_from_src: number[][], growth: number[], lensAt: (frame: number) => Lens | null } | null} lending
  */
@@ -166,7 +171,7 @@ function viewer(gl, canvas, video, size) {
     const lends = look.lending !== null && (kept.length > 0 || exactly) && mode !== "before";
     const built = programFor({
       glass: look.lenses.some(Boolean), sides: mode === "wipe" || mode === "difference" ? mode : "one", lends, fine: look.fine, loupe: loupe !== null,
-      light: look.lights.some(Boolean), fringe: look.fringes.some(Boolean), haze: look.hazes.some(Boolean), edges: look.edges,
+      light: look.lights.some(Boolean), fringe: look.fringes.some(Boolean), haze: look.hazes.some(Boolean), dead: look.deads.some(Boolean), edges: look.edges,
     });
     const { places } = built;
     gl.useProgram(built.program);
@@ -177,6 +182,12 @@ function viewer(gl, canvas, video, size) {
     if (look.hazes.some(Boolean)) {
       gl.uniform4fv(places.hazeA, look.hazes.flatMap((haze) => (haze ? [haze.amount, ...haze.direction, haze.half_width] : [0, 1, 0, 1])));
       gl.uniform3fv(places.hazeB, look.hazes.flatMap((haze) => (haze ? [haze.reach, ...haze.edge] : [0, 0, 1])));
+    }
+    if (look.deads.some(Boolean)) {
+      gl.uniform4fv(places.deadA, look.deads.flatMap((dead) => (dead ? [...dead.centre, dead.radius || 0, dead.sides.length] : [0, 0, 0, 0])));
+      const none = Array(DEAD_SIDES).fill([0, 0, 0]);
+      gl.uniform3fv(places.deadB, look.deads.flatMap((dead) => [...(dead ? dead.sides : []), ...none].slice(0, DEAD_SIDES).flat()));
+      gl.uniform1i(places.veiled, Number(look.veiled));
     }
     if (look.fringes.some(Boolean)) {
       gl.uniform4fv(places.fringeA, look.fringes.flatMap((fringe) => (fringe ? [...fringe.red, ...fringe.blue] : [0, 0, 0, 0])));

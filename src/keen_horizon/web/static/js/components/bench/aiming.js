@@ -3,7 +3,7 @@
 import { bent, straightened } from "../../geometry/lens.js";
 import { inverse, mapped } from "../../geometry/matrix.js";
 
-/** @typedef {{ what: "pin", index: number } | { what: "level" | "grid" | "world line" | "corners" | "flat", from: number[] | null } | { what: "edge" | "ring" | "light", grip: any }} Aim */
+/** @typedef {{ what: "pin", index: number } | { what: "level" | "grid" | "world line" | "corners" | "flat", from: number[] | null } | { what: "edge" | "ring" | "light" | "dead" | "scope", grip: any }} Aim */
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const aiming = (parts) => ({
@@ -34,6 +34,8 @@ export const aiming = (parts) => ({
     if (this.aim.what === "flat") return `Click the four corners of the flat thing: ${4 - this.flatCorners.length} to go.`;
     if (this.aim.what === "ring") return "Drag the middle; on the right, the ring's size; on the left, how far it is pushed out.";
     if (this.aim.what === "light") return "Rings lie where 90, 75 and 50 % of the light is left. Drag one to where that is so, or the middle to where it is brightest.";
+    if (this.aim.what === "scope") return "Drag over what is to be counted, or along a line.";
+    if (this.aim.what === "dead") return "Drag the edge to where the light is half gone, or the middle of its circle.";
     return "Drag along something level, like a horizon, or vertical, like a wall.";
   },
   /** Where an event lies in the source picture. @param {PointerEvent} event @returns {number[]} */
@@ -72,6 +74,8 @@ export const aiming = (parts) => ({
     if (this.aim.what === "edge") return this.gripEdge(place);
     if (this.aim.what === "ring") return this.gripRing(place);
     if (this.aim.what === "light") return this.gripLight(place);
+    if (this.aim.what === "dead") return this.gripDead(place);
+    if (this.aim.what === "scope") return this.gripScope(event);
     if (this.aim.what === "corners") return this.addCorner(place);
     if (this.aim.what === "flat") return this.addFlatCorner(place);
     this.aim = { ...this.aim, from: place };
@@ -81,6 +85,8 @@ export const aiming = (parts) => ({
     if (this.aiming("edge") && this.aim.grip) return this.dragEdge(this.placeOf(event));
     if (this.aiming("ring") && this.aim.grip !== null) return this.dragRing(this.placeOf(event));
     if (this.aiming("light") && this.aim.grip !== null) return this.dragLight(this.placeOf(event));
+    if (this.aiming("dead") && this.aim.grip !== null) return this.dragDead(this.placeOf(event));
+    if (this.aiming("scope") && this.aim.grip !== null) return this.dragScope(event);
     if (!this.aim || !this.aim.from) return this.pointed(event);
     this.drawing = [...this.aim.from, ...this.placeOf(event)];
     this.drawOver();
@@ -89,6 +95,8 @@ export const aiming = (parts) => ({
     if (this.aiming("edge")) return this.releaseEdge();
     if (this.aiming("ring")) return this.releaseRing();
     if (this.aiming("light")) return this.releaseLight();
+    if (this.aiming("dead")) return this.releaseDead();
+    if (this.aiming("scope")) return this.releaseScope();
     if (!this.drawing) return;
     const [x1, y1, x2, y2] = this.drawing.map((/** @type {number} */ value) => Math.round(10 * value) / 10);
     const { what } = this.aim;

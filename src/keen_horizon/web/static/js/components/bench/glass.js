@@ -37,6 +37,7 @@ export const glass = (parts) => {
     /** @param {"bent" | "leaning" | "dark" | "coloured"} name @param {boolean} open */
     groupToggled(name, open) {
       this.groups[name] = open;
+      if (name === "dark") this.draw();
     },
 
     lens() {
@@ -60,7 +61,7 @@ export const glass = (parts) => {
     },
     lensText() {
       const lens = this.lens() ? FAMILIES[/** @type {keyof typeof FAMILIES} */ (this.lens().family)][0] : this.opticsActive() ? "turned" : "";
-      return [lens, this.falloff() ? "corners lifted" : "", this.fringe() ? "colours laid together" : ""].filter(Boolean).join(", ") || "no lens";
+      return [lens, this.path && this.path.light && this.path.light.corner_stops >= 0.05 ? "corners lifted" : "", this.dead() ? "dead corners" : "", this.fringe() ? "colours laid together" : ""].filter(Boolean).join(", ") || "no lens";
     },
     lensPrice() {
       return this.opticsActive() && this.path && this.path.lens ? `keeps ${(100 * this.path.lens.kept_area).toFixed(0)} %` : "";

@@ -5,8 +5,9 @@ import { copy } from "../../state/copy.js";
 
 const LEFT = [0.9, 0.75, 0.5]; // of the light in the middle, that rings show
 const FURTHEST = 1.1; // half-diagonals, that a ring is looked for
+const OFFERED = 0.06; // of the light: what is known no better is not offered
 const NEARER_PX = 24; // on screen, that a ring is taken hold of from
-const PLAIN = { coefficients: [-0.5], centre_x: 0, centre_y: 0, amount: 1, lift_limit_stops: 2, transfer: null, dead_radius: null };
+export const PLAIN = { coefficients: [-0.5], centre_x: 0, centre_y: 0, amount: 1, lift_limit_stops: 2, transfer: null, dead_radius: null, dead_edge: null };
 const FIGURES = [
   { name: "corner", label: "light at the corners", low: 2, high: 100, step: 0.5, unit: "%", initial: 100 },
   { name: "onset", label: "sets in early … late", low: 0, high: 2, step: 0.02, unit: "", initial: 0 },
@@ -75,9 +76,11 @@ export const light = (parts) => ({
   /** The state and the price of the dark corners, in one line. */
   lightText() {
     if (!this.falloff()) return "as shot";
-    const light = this.path && this.path.light;
-    if (!light) return "not lifted";
-    return `corners + ${light.corner_stops.toFixed(1)} stops, their noise too`;
+    const { light = null, dead = null } = this.path || {};
+    const noise = dead ? "" : " of noise";
+    const lifted = light && light.corner_stops >= 0.05 ? `+${light.corner_stops.toFixed(1)} stops${noise}` : "";
+    const hidden = dead ? `hidden at ${dead.zoom.toFixed(2)}x` : "";
+    return [lifted, hidden].filter(Boolean).join(", ") || "not lifted";
   },
 
   /** Rings of equal light, to be dragged. */
@@ -143,20 +146,34 @@ export const light = (parts) => ({
     this.settled();
   },
 
-  lookForFalloff() {
-    return this.attempt(async () => this.worked((await ask("POST", `${parts.address}/falloff`, this.t)).work));
+  /** @param {boolean} [plain] the clip shows a plain wall or sky */
+  lookForFalloff(plain = false) {
+    return this.attempt(async () => this.worked((await ask("POST", `${parts.address}/falloff${plain ? "?plain" : ""}`, this.t)).work));
   },
   /** What the clip told of its fall-off. */
   foundLightText() {
     const found = this.foundLight;
     if (!found) return "";
-    if (!found.enough) return "The clip does not tell: no place was seen nearer the middle and nearer the corners often enough.";
+    const edge = this.foundDeadText(found.dead);
+    if (found.doubt > OFFERED) return `The clip does not tell how light falls off: no place was seen nearer the middle and nearer the corners often enough. ${edge}`;
     const corner = 100 * (1 + found.coefficients.reduce((/** @type {number} */ sum, /** @type {number} */ c) => sum + c, 0));
-    return `Measured: ${corner.toFixed(0)} % of the light at the corners, known within ${(100 * found.doubt).toFixed(1)} %.`;
+    return `Measured${found.enough ? "" : ", not surely"}: ${corner.toFixed(0)} % of the light at the corners, known within ${(100 * found.doubt).toFixed(1)} %. ${edge}`;
   },
-  useFoundLight() {
-    const { coefficients, centre_x, centre_y } = copy(this.foundLight);
-    this.t.optics.falloff = { ...(this.falloff() || PLAIN), coefficients, centre_x, centre_y };
+  /** Whether there is anything to be taken of what the clip told. */
+  lightOffered() {
+    const found = this.foundLight;
+    return Boolean(found && (found.doubt <= OFFERED || found.dead) && !this.work("falloff"));
+  },
+  /** Take what the clip told. @param {boolean} [surely] only what it told surely */
+  useFoundLight(surely = false) {
+    const { coefficients, centre_x, centre_y, dead, enough, doubt } = copy(this.foundLight);
+    const light = enough || (!surely && doubt <= OFFERED) ? { coefficients, centre_x, centre_y } : {};
+    this.t.optics.falloff = { ...(this.falloff() || { ...PLAIN, coefficients: [0] }), ...light };
+    if (dead) {
+      const { least_light = 0.9 } = this.dead() || {};
+      const { radius, centre_x, centre_y, sides, softness } = dead;
+      this.setEdge({ radius, centre_x, centre_y, sides, softness, least_light });
+    }
     this.settled();
   },
 });

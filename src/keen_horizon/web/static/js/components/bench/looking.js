@@ -134,7 +134,8 @@ export const looking = (parts) => {
           lights: [other && other.light, this.path && this.path.light],
           fringes: [other && other.fringe, this.path && this.path.fringe],
           hazes: [other && other.haze, this.path && this.path.haze],
-          edges: this.edgesOnly,
+          deads: [other ? other.dead : this.veiled() ? this.path && this.path.dead : null, this.path && this.path.dead],
+          veiled: !other, edges: this.edgesOnly,
         });
       }
       this.drawOver();
@@ -148,12 +149,12 @@ export const looking = (parts) => {
       parts.overlay.update({
         grid: this.grid ? this.gridLook : null, window: shot && this.path && !this.held ? this.windowShown() : [],
         pins: lines ? this.pinsShown() : [], lines: lines ? this.linesShown() : [], edges: lines ? this.edgesShown() : [], asked: lines ? this.askedShown() : [],
-        ring: lines ? [...this.ringShown(), ...this.lightShown(), ...this.leanShown()] : [], handles: lines ? this.handlesShown() : [],
+        ring: [...(lines ? [...this.ringShown(), ...this.lightShown(), ...this.deadShown(), ...this.leanShown()] : []), ...this.scopeShown()], handles: lines ? this.handlesShown() : [],
       });
     },
     /** What of a ring can be taken hold of. @returns {number[][]} */
     handlesShown() {
-      const handles = this.aiming("ring") ? this.ringHandles() : this.aiming("light") ? this.lightHandles() : [];
+      const handles = this.aiming("ring") ? this.ringHandles() : this.aiming("light") ? this.lightHandles() : this.aiming("dead") ? this.deadHandles() : [];
       return handles.map((/** @type {number[]} */ place) => this.shownAt(place));
     },
     /** The output's border in the picture as shot, bent as its lens bends. @returns {number[][]} */

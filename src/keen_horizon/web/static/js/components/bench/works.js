@@ -36,7 +36,7 @@ export const works = (parts) => {
       } else this.works.push(work);
       if (work.state !== "done") return;
       if (work.kind === "lens") this.attempt(() => this.refresh().then(() => this.useFound()));
-      else if (work.kind === "falloff") this.attempt(() => this.refresh().then(() => this.foundLight.enough && this.useFoundLight()));
+      else if (work.kind === "falloff") this.attempt(() => this.refresh().then(() => (this.foundLight.enough || this.foundLight.dead) && this.useFoundLight(true)));
       else if (work.kind === "fringe") this.attempt(() => this.refresh().then(() => this.foundFringe.enough && this.useFoundFringe()));
       else if (work.kind === "flat") this.solve();
       else this.refreshSoon();
