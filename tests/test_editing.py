@@ -155,7 +155,7 @@ def test_a_file_that_is_too_short_is_a_miss(media: Path) -> None:
     ("text", "said"),
     [
         ("", "no JSON"),
-        ("[" * 100_000, "no JSON"),
+        ("[" * 100_000, "nested deeper"),
         ('{"OTIO_SCHEMA": "Clip.2"}', "not an OpenTimelineIO timeline"),
         ('{"OTIO_SCHEMA": "Timeline.1", "tracks": 5}', "cannot be read|no clip of this edit"),
         (

@@ -10,12 +10,16 @@ from typing import Any
 
 from keen_horizon.core.errors import KeenHorizonError
 from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.nesting import DEEPEST, levels
 
 
 def read_json(path: Path) -> dict[str, Any]:
     """A JSON document. Raises KeenHorizonError naming the file."""
     try:
-        document: dict[str, Any] = json.loads(path.read_text())
+        text = path.read_text()
+        if levels(text) > DEEPEST:
+            raise KeenHorizonError(f"{path.name}: it is nested deeper than any document here. Is this the right file?")
+        document: dict[str, Any] = json.loads(text)
     except ValueError as error:
         raise KeenHorizonError(f"{path.name}: this is not a JSON document ({error}).") from error
     return document

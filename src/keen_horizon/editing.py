@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import json
 import sys
 from fractions import Fraction
 from pathlib import Path
@@ -12,6 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.console import read_json
 from keen_horizon.core.errors import EditError, KeenHorizonError, NotVideoError, UnreadableVideoError
 from keen_horizon.core.exchange.edits import Replacement, read_edit, with_files
 from keen_horizon.core.exchange.relinking import Link, Miss, covering, media_begins, relinked
@@ -57,7 +57,7 @@ def _join(options: argparse.Namespace) -> None:
 def _edit(options: argparse.Namespace) -> None:
     text = options.source.read_text()
     uses = read_edit(text, options.source.name)
-    document = AS_SOURCE | (json.loads(options.treatment.read_text()) if options.treatment else {})
+    document = AS_SOURCE | (read_json(options.treatment) if options.treatment else {})
     treatment = Treatment.from_json(document)
     if treatment.motion.intent == "pin":
         raise EditError("A pinned point stays a clip's own. Choose another intent for a whole edit.")

@@ -9,12 +9,12 @@ from flask import request
 from pydantic import BaseModel, ConfigDict, Field
 
 from keen_horizon.core.errors import KeenHorizonError
+from keen_horizon.core.nesting import DEEPEST, levels
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.operations.lookup import LARGEST_NUMBER
 from keen_horizon.operations.names import kept_name, storable
 
 LARGEST_DOCUMENT = 8 << 20  # bytes; a treatment with every key and straightedge there may be has 3 MB
-DEEPEST = 32  # levels; the treatment has 7
 
 RowNumber = Annotated[int, Field(ge=1, le=LARGEST_NUMBER)]
 Rows = Annotated[list[RowNumber], Field(min_length=1, max_length=10_000)]
@@ -47,13 +47,15 @@ def document() -> Any:
     """The request's JSON. Raises BadRequest."""
     if (request.content_length or 0) > LARGEST_DOCUMENT:
         raise BadRequest(f"This is more than a request may carry: {LARGEST_DOCUMENT >> 20} MB of settings.")
+    data = request.get_data()
     try:
-        found = json.loads(request.get_data(), parse_constant=_no_number)
-    except RecursionError:
-        raise BadRequest("What was sent is nested too deep to be read.") from None
+        text = data.decode(json.detect_encoding(data))
+        if levels(text) > DEEPEST:
+            raise BadRequest("What was sent is nested too deep to be read.")
+        found = json.loads(text, parse_constant=_no_number)
     except ValueError as error:
         raise BadRequest(f"What was sent is not a JSON document ({error}).") from error
-    _check(found, "document", DEEPEST)
+    _check(found, "document")
     return found
 
 
@@ -61,16 +63,14 @@ def _no_number(name: str) -> NoReturn:
     raise ValueError(f"{name} is not a number")
 
 
-def _check(value: Any, key: str, levels: int) -> None:
-    """Texts that a database cannot hold, and nesting that nothing here needs, go no further."""
-    if levels == 0:
-        raise BadRequest("What was sent is nested too deep to be read.")
+def _check(value: Any, key: str) -> None:
+    """Texts that a database cannot hold go no further."""
     if isinstance(value, str) and not storable(value):
         raise BadRequest(f"{key}: “{kept_name(value)}” holds characters that cannot be kept. Rename it.")
     if isinstance(value, dict):
         for name, inner in value.items():
-            _check(name, key, levels - 1)
-            _check(inner, name, levels - 1)
+            _check(name, key)
+            _check(inner, name)
     elif isinstance(value, list):
         for inner in value:
-            _check(inner, key, levels - 1)
+            _check(inner, key)

@@ -20,6 +20,7 @@ from urllib.parse import unquote, urlparse
 import opentimelineio as otio
 
 from keen_horizon.core.errors import EditError
+from keen_horizon.core.nesting import levels
 
 LARGEST, DEEPEST = 64 << 20, 200  # characters, and levels of nesting; edits of films have a tenth of it
 MOST_CLIPS = 20_000
@@ -88,14 +89,14 @@ def with_files(text: str, name: str, replacements: Mapping[int, Replacement]) ->
 def _timeline(text: str, name: str) -> Any:
     if len(text) > LARGEST:
         raise EditError(f"{name}: this is more than an edit can be, {LARGEST >> 20} MB.")
+    if levels(text) > DEEPEST:
+        raise EditError(f"{name}: its parts are nested deeper than {DEEPEST} levels. Flatten the edit.")
     try:
         document = json.loads(text)
-    except (ValueError, RecursionError) as error:
+    except ValueError as error:
         raise EditError(f"{name}: this is not an OpenTimelineIO document; it is no JSON.") from error
     if not isinstance(document, dict) or not str(document.get("OTIO_SCHEMA", "")).startswith(_SCHEMA):
         raise EditError(f"{name}: this is not an OpenTimelineIO timeline. Export one timeline by itself.")
-    if _depth(document) > DEEPEST:
-        raise EditError(f"{name}: its parts are nested deeper than {DEEPEST} levels. Flatten the edit.")
     try:
         timeline = otio.schema.Timeline.from_json_string(text)
         clips = _clips(timeline)
@@ -108,17 +109,6 @@ def _timeline(text: str, name: str) -> Any:
 
 def _clips(timeline: Any) -> list[Any]:
     return list(timeline.find_clips())
-
-
-def _depth(document: Any) -> int:
-    """Levels of nesting, counted without nesting."""
-    deepest, waiting = 0, [(document, 1)]
-    while waiting:
-        value, level = waiting.pop()
-        deepest = max(deepest, level)
-        inner = value.values() if isinstance(value, dict) else value if isinstance(value, list) else ()
-        waiting += [(part, level + 1) for part in inner if isinstance(part, dict | list)]
-    return deepest
 
 
 def _use(number: int, clip: Any, name: str) -> Use:

@@ -26,6 +26,7 @@ from keen_horizon.core.errors import MediaError, UnreadableVideoError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.media.archives import contents, decoded, names_in
 from keen_horizon.core.media.transfer import PRIMARY_NAMES, TRANSFER_NAMES, coded_srgb
+from keen_horizon.core.nesting import DEEPEST, levels
 
 Rgba = NDArray[np.uint8 | np.uint16]
 Stored = NDArray[np.uint16]
@@ -166,8 +167,9 @@ def _told(path: Path) -> dict[str, Any]:
     if "pictures.json" not in names_in(path, (".json",), path.name):
         return {}
     try:
-        told = json.loads(contents(path, "pictures.json", path.name))
-    except (ValueError, RecursionError):
+        text = contents(path, "pictures.json", path.name).decode()
+        told = json.loads(text) if levels(text) <= DEEPEST else {}
+    except ValueError:
         return {}
     return told if isinstance(told, dict) else {}
 

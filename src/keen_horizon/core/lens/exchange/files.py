@@ -13,9 +13,9 @@ from keen_horizon.core.errors import ProfileError
 from keen_horizon.core.lens.exchange.opencv import read_opencv, write_opencv
 from keen_horizon.core.lens.exchange.openlensio import read_openlensio, write_openlensio
 from keen_horizon.core.lens.profile import Profile
+from keen_horizon.core.nesting import DEEPEST, levels
 
 LARGEST = 1 << 20
-DEEPEST = 32  # OpenLensIO's description goes 6 deep
 _STEPS = re.compile(r"(?P<down>[\[{]|<[A-Za-z_])|(?P<up>[\]}]|</|/>)")
 FORMS = {
     "profile.json": "this project's form",
@@ -36,7 +36,7 @@ def read_profile(data: bytes, name: str) -> Profile:
         raise ProfileError(f"{name}: this is not a text file, so it is no lens profile.") from error
     if not text.strip():
         raise ProfileError(f"{name}: the file is empty.")
-    if _depth(text) > DEEPEST:
+    if levels(text, _STEPS) > DEEPEST:
         raise ProfileError(f"{name}: it is nested deeper than a lens file ever is. Is this the right file?")
     try:
         return _read(text, PurePath(name).stem[:80] or "lens")
@@ -53,15 +53,6 @@ def _read(text: str, stem: str) -> Profile:
     if isinstance(document, dict) and "static" in document:
         return read_openlensio(document, stem)
     return read_opencv(text, stem)
-
-
-def _depth(text: str) -> int:
-    """How deep brackets, braces and tags are nested; parsers of native code go down as deep."""
-    depth = deepest = 0
-    for found in _STEPS.finditer(text):
-        depth += 1 if found.lastgroup == "down" else -1
-        deepest = max(deepest, depth)
-    return deepest
 
 
 def write_profile(profile: Profile, form: str) -> str:
