@@ -95,6 +95,16 @@ def test_undone_the_picture_is_the_clean_one(
     assert apart(before, wanted) > 4 * apart(after, wanted)
 
 
+def test_detail_that_only_luma_has_comes_nearer() -> None:
+    """Grain finer than chroma's samples: red's share of it lies aside, and luma has only the mixture."""
+    grain = np.random.default_rng(4).normal(0, 1, (SMALL.height, SMALL.width))
+    grey = np.clip(128 + 60 * cv2.GaussianBlur(grain, (0, 0), 0.7), 0, 255).astype(np.uint8)
+    picture = cv2.merge([grey] * 3)
+    clean, dirty = coded(picture, 8, "420"), coded(next(fringed([picture], SMALL, GLASS)), 8, "420")
+    left, was = (np.abs(p.astype(float) - clean.luma).mean() for p in (undone(dirty, "420")[0], dirty.luma))
+    assert left < 0.75 * was
+
+
 def test_odd_sizes_are_laid_back_too(town: np.ndarray) -> None:
     """Their last chroma samples have luma on one side only."""
     size = Size(SMALL.width - 1, SMALL.height - 1)

@@ -14,6 +14,7 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.glass.dead import DeadEdge
 from keen_horizon.core.glass.falloff import Falloff
 from keen_horizon.core.glass.fringe import Fringe, Spread
+from keen_horizon.core.media.colour import whole
 from keen_horizon.core.media.transfer import coded, linear
 from keen_horizon.core.render.resample import kept_in_place, resampled
 
@@ -77,7 +78,7 @@ def fringed(pictures: Iterable[Picture], size: Size, fringe: Fringe) -> Iterator
     for picture in pictures:
         seen = picture.copy()
         for channel, maps in places:
-            seen[..., channel] = resampled(np.ascontiguousarray(picture[..., channel]), maps, cv2.BORDER_REFLECT)
+            seen[..., channel] = whole(resampled(picture[..., channel], maps, cv2.BORDER_REFLECT), 8)
         yield seen
 
 

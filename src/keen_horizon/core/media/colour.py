@@ -39,6 +39,13 @@ def code_range(depth: int, tags: Tags | None) -> tuple[float, float, float]:
     return (0.0, top, top) if full else (16 * unit, 219 * unit, 224 * unit)
 
 
+def whole(values: NDArray[np.float32], depth: int) -> Plane:
+    """The nearest codes of `depth` bits."""
+    if depth == 8:
+        return np.asarray(cv2.add(values, 0.0, dtype=cv2.CV_8U))
+    return np.asarray(np.minimum(cv2.add(values, 0.0, dtype=cv2.CV_16U), (1 << depth) - 1))
+
+
 def rgb_of(y: Plane, u: Plane, v: Plane, depth: int, tags: Tags | None) -> NDArray[np.float32]:
     """Planes of one size as R, G, B (rows, columns, 3), 0 ... 1 (ITU-T H.273, 8.3)."""
     return np.asarray(np.clip(np.stack(_rgb(y, u, v, depth, tags), -1), 0, 1), np.float32)

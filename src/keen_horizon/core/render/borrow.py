@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from keen_horizon.core.geometry.picture import Size, transform
 from keen_horizon.core.mapping.gaps import room_inside
 from keen_horizon.core.mapping.sampling import PlaneGrid, SamplingMap, dense_maps, lending_map, sampling_map
+from keen_horizon.core.media.colour import whole
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Plane
 from keen_horizon.core.path.camera_path import CameraPath
@@ -131,11 +132,9 @@ class Lender:
         lent = 1 - own - wanted
         found = np.maximum(own + lent, 1e-6)
         blank = (room < -0.01) & (lent < ENOUGH)
-        top = (1 << frame.bit_depth) - 1
         for channel, value, total in zip(channels, here, sums, strict=True):
             mixed = np.where(blank, value, (own * value + total) / found)
-            whole = np.clip(np.rint(mixed), 0, top).astype(out[channel].dtype)
-            out[channel][strip.rows, strip.columns] = whole
+            out[channel][strip.rows, strip.columns] = whole(mixed, frame.bit_depth)
         return lent, int(blank.sum())
 
     def _lent(
@@ -161,9 +160,7 @@ class Lender:
         values = [resampled(_plane(other, c), maps, cv2.BORDER_REPLICATE) for c in channels]
         both = (room > 1) & (there > 1)
         matched = [
-            value.astype(np.float32)
-            if channel == ALPHA
-            else _matched(value.astype(np.float32), now, both, channel == 0, frame.bit_depth)
+            value if channel == ALPHA else _matched(value, now, both, channel == 0, frame.bit_depth)
             for channel, value, now in zip(channels, values, here, strict=True)
         ]
         return share, matched

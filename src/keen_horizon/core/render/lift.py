@@ -18,7 +18,7 @@ from keen_horizon.core.geometry.picture import Size, resized
 from keen_horizon.core.glass.falloff import Falloff
 from keen_horizon.core.mapping.light import falloff_of, transfer_of
 from keen_horizon.core.mapping.sampling import PlaneGrid
-from keen_horizon.core.media.colour import code_range
+from keen_horizon.core.media.colour import code_range, whole
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Plane
 from keen_horizon.core.media.transfer import PowerLaw, coded, linear, power_law
@@ -63,10 +63,10 @@ class Lifter:
             slopes = _slopes_by_law(shares, coarse, law)
         else:
             codes = (luma.astype(np.float32) - np.float32(black)) / np.float32(of_luma)
-            bright = _whole(_through_light(codes, light, transfer) * of_luma + black, frame.bit_depth, luma)
+            bright = whole(_through_light(codes, light, transfer) * of_luma + black, frame.bit_depth)
             slopes = _slopes(shares, coarse, transfer)
         middle = np.float32(128 << (frame.bit_depth - 8))
-        lifted = (_whole((plane - middle) * slopes + middle, frame.bit_depth, plane) for plane in colours)
+        lifted = (whole((plane - middle) * slopes + middle, frame.bit_depth) for plane in colours)
         return replace(frame, planes=(bright, *lifted))
 
     def _made_factors(self, shape: tuple[int, int], site: int, exponent: float) -> Values:
@@ -92,7 +92,7 @@ def _lifted_by_law(plane: Plane, factors: Values, law: PowerLaw, codes: tuple[fl
         lifted = (part - zero) * factor + zero
         if law.toe:
             lifted = np.minimum(lifted, (part - np.float32(black)) * _toe_slope(factor, law) + np.float32(black))
-        out[row : row + ROWS] = _whole(lifted, depth, plane)
+        out[row : row + ROWS] = whole(lifted, depth)
     return out
 
 
@@ -117,7 +117,3 @@ def _slopes(shares: Values, lift: Values, transfer: int) -> Values:
     low, high = np.clip(shares - NEAR, 0, 1), np.clip(shares + NEAR, 0, 1)
     risen = _through_light(high, lift, transfer) - _through_light(low, lift, transfer)
     return np.asarray(risen / np.maximum(high - low, NEAR), np.float32)
-
-
-def _whole(values: Values, depth: int, like: Plane) -> Plane:
-    return np.rint(np.clip(values, 0, (1 << depth) - 1)).astype(like.dtype)

@@ -20,6 +20,8 @@ from numpy.typing import NDArray
 from keen_horizon.core.mapping.sampling import Maps
 from keen_horizon.core.media.stored import Plane
 
+Values = NDArray[np.float32]
+
 # What is added to a meant phase is odd in it less a half: powers 1, 3, 5, fitted to the inverse of the formula above;
 # 0.0027 samples off at most.
 ADDED = (0.31026447, -2.023642, 3.21555558)
@@ -31,21 +33,28 @@ def kept_in_place(maps: Maps) -> Maps:
     return _asked(maps[0]), _asked(maps[1])
 
 
-def _asked(meant: NDArray[np.float32]) -> NDArray[np.float32]:
+def _asked(meant: Values) -> Values:
     """The coordinates (rows, columns) at which the kernel gives what lies at those that are meant."""
     out = np.empty_like(meant)
     first, third, fifth = (np.float32(factor) for factor in ADDED)
     for row in range(0, len(meant), ROWS):
-        part = meant[row : row + ROWS]
-        odd = part - np.floor(part) - np.float32(0.5)
+        part, more = meant[row : row + ROWS], out[row : row + ROWS]
+        odd = part - np.floor(part)
+        odd -= np.float32(0.5)
         square = odd * odd
-        out[row : row + ROWS] = part + odd * (first + square * (third + square * fifth))
+        np.multiply(square, fifth, out=more)
+        more += third
+        more *= square
+        more += first
+        more *= odd
+        more += part
     return out
 
 
-def resampled(plane: Plane, maps: Maps, border: int, fill: float = 0.0) -> Plane:
+def resampled(plane: Plane | Values, maps: Maps, border: int, fill: float = 0.0) -> Values:
     """The plane where maps say, outside as OpenCV's `border` says, of `fill` where that is constant.
 
-    Planes of more than 8 bits may come back above their white: the kernel overshoots.
+    As it comes from the kernel, which overshoots: `media.colour.whole` makes codes of it. OpenCV is quicker with floats.
     """
-    return np.asarray(cv2.remap(plane, *maps, interpolation=cv2.INTER_CUBIC, borderMode=border, borderValue=fill))
+    values = np.asarray(plane, np.float32)
+    return np.asarray(cv2.remap(values, *maps, interpolation=cv2.INTER_CUBIC, borderMode=border, borderValue=fill))

@@ -20,12 +20,12 @@ from keen_horizon.core.mapping.light import haze_of
 from keen_horizon.core.mapping.output import OutputFrame
 from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, dense_maps, sampling_map
 from keen_horizon.core.media.chroma import written_site
-from keen_horizon.core.media.colour import values_of
+from keen_horizon.core.media.colour import values_of, whole
 from keen_horizon.core.media.encode import chroma_size
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Plane
 from keen_horizon.core.path.camera_path import CameraPath
-from keen_horizon.core.render.align import aligner_of, standing_maps
+from keen_horizon.core.render.align import Beyond, aligner_of, standing_maps
 from keen_horizon.core.render.borrow import Lender
 from keen_horizon.core.render.clear import cleared
 from keen_horizon.core.render.lift import lifter_of
@@ -122,19 +122,11 @@ class Warper:
         """Y, U, V where maps of luma and of chroma say."""
         fill = values_of(self.gap_colour, frame.bit_depth, frame.tags)
         border = cv2.BORDER_CONSTANT if self.gaps_allowed else cv2.BORDER_REPLICATE
-        coarse = frame.planes[1].shape != frame.luma.shape
-
-        def exactly(where: Maps) -> Maps:
-            return kept_in_place(where) if coarse else where
-
-        def resample(plane: Plane, where: Maps, channel: int) -> Plane:
-            out = resampled(plane, where, border, float(fill[channel]))
-            return np.asarray(np.minimum(out, (1 << frame.bit_depth) - 1)) if frame.bit_depth > 8 else out
-
         if self.aligner is not None:
-            return self.aligner.resampled(frame, maps, sources, resample, exactly)
-        wheres = (maps[0], *[exactly(maps[1])] * 2)
-        return [resample(plane, where, i) for i, (plane, where) in enumerate(zip(frame.planes, wheres, strict=True))]
+            return self.aligner.resampled(frame, maps, sources, Beyond(border, fill))
+        of_chroma = kept_in_place(maps[1]) if frame.planes[1].shape != frame.luma.shape else maps[1]
+        parts = zip(frame.planes, (maps[0], of_chroma, of_chroma), fill, strict=True)
+        return [whole(resampled(plane, where, border, code), frame.bit_depth) for plane, where, code in parts]
 
     def _laid_bare(self, frame: Frame, plane: Plane, channel: int, maps: list[Maps], sources: list[PlaneGrid]) -> Plane:
         """A plane with the gap's colour where its picture is dead, softened over a sample as interpolation does."""
@@ -204,8 +196,7 @@ def sharpened(plane: Plane, amount: float, depth: int) -> Plane:
     """Unsharp masking: the plane plus `amount` times its difference from its blur of SHARPEN_SIGMA px."""
     values = plane.astype(np.float32)
     soft = cv2.GaussianBlur(values, (0, 0), SHARPEN_SIGMA)
-    out = np.rint(values + amount * (values - soft))
-    return np.asarray(np.clip(out, 0, (1 << depth) - 1), plane.dtype)
+    return whole(values + amount * (values - soft), depth)
 
 
 def suggested_sharpening(enlargement: float) -> float:
