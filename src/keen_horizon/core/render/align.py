@@ -98,6 +98,11 @@ class Lights:
         )
         return self.coding.codes(*lights)
 
+    @property
+    def subsampled(self) -> bool:
+        """Whether luma is finer than colour."""
+        return self.fine.shape != self.coarse.shape
+
     def coarse_luma(self, maps: Maps) -> Values:
         """Luma at chroma's resolution."""
         return resampled(self.coarse, maps, self.border, self.beyond_luma)
@@ -136,15 +141,13 @@ class Aligner:
         """Y, U, V of a frame, laid back, where `maps` of luma and of chroma say."""
         fine, coarse = maps
         lights = self._lights(frame, sources[0], beyond)
-        red, blue = (self.apart(coarse, sources[1], spread) for spread in self.fringe.colours)
-        if lights.fine is lights.coarse:
-            planes = lights.of_colours(red, coarse, blue)
-        else:
-            red, green, blue = (kept_in_place(where) for where in (red, coarse, blue))
-            luma, u, v = lights.of_colours(red, green, blue)
+        red, blue = (kept_in_place(self.apart(coarse, sources[1], spread)) for spread in self.fringe.colours)
+        green = kept_in_place(coarse)
+        luma, u, v = lights.of_colours(red, green, blue)
+        if lights.subsampled:
             more = _as_fine(luma - lights.coarse_luma(green), fine[0].shape, written_site(frame.tags.site))
-            planes = np.add(lights.fine_luma(fine), more, out=more), u, v
-        return [whole(plane, frame.bit_depth) for plane in planes]
+            luma = np.add(lights.fine_luma(kept_in_place(fine)), more, out=more)
+        return [whole(plane, frame.bit_depth) for plane in (luma, u, v)]
 
     def _lights(self, frame: Frame, source: PlaneGrid, beyond: Beyond) -> Lights:
         coding = Coding.of(frame.bit_depth, frame.tags)

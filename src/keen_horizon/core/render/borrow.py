@@ -155,9 +155,8 @@ class Lender:
         share = wanted * np.clip((there - 1) / feather, 0, 1).astype(np.float32)
         if share.max() < ENOUGH:
             return None, []
-        if source.shape != other.planes[0].shape:
-            maps = kept_in_place(maps)
-        values = [resampled(_plane(other, c), maps, cv2.BORDER_REPLICATE) for c in channels]
+        exactly = kept_in_place(maps)
+        values = [resampled(_plane(other, c), exactly, cv2.BORDER_REPLICATE) for c in channels]
         both = (room > 1) & (there > 1)
         matched = [
             value if channel == ALPHA else _matched(value, now, both, channel == 0, frame.bit_depth)

@@ -1,14 +1,13 @@
-"""Cubic resampling of stored planes that keeps chroma with its light.
+"""Cubic resampling of stored planes that keeps everything where it is meant to be.
 
 OpenCV's kernel is that of Keys, "Cubic convolution interpolation for digital image processing" (1981), with A = -0.75:
 sharp, but with that A a straight ramp does not stay one. Between samples, at phase p, it gives the ramp's value at
 
     p + p (1 - p) (1 - 2 p) / 2
 
-which is up to 0.048 samples aside: too little to be seen in luma, but a sample of subsampled chroma is two of luma's
-wide and its phase is another, and colours parted from their light by up to 0.16 px. So for planes coarser than luma the
-kernel is asked for the phase at which it gives what belongs at the phase that is meant. (For luma that would cost
-rendering a sixth of its speed.)
+which is up to 0.048 samples aside. A sample of subsampled chroma is two of luma's wide and its phase is another, so
+colours part from their light by up to 0.16 px; and a picture that is held still trembles by as much as its phases
+change. So the kernel is asked for the phase at which it gives what belongs at the phase that is meant.
 """
 
 from __future__ import annotations
@@ -54,7 +53,7 @@ def _asked(meant: Values) -> Values:
 def resampled(plane: Plane | Values, maps: Maps, border: int, fill: float = 0.0) -> Values:
     """The plane where maps say, outside as OpenCV's `border` says, of `fill` where that is constant.
 
-    As it comes from the kernel, which overshoots: `media.colour.whole` makes codes of it. OpenCV is quicker with floats.
+    As it comes from the kernel, which overshoots; `media.colour.whole` makes codes of it. OpenCV is quicker in floats.
     """
     values = np.asarray(plane, np.float32)
     return np.asarray(cv2.remap(values, *maps, interpolation=cv2.INTER_CUBIC, borderMode=border, borderValue=fill))

@@ -124,8 +124,8 @@ class Warper:
         border = cv2.BORDER_CONSTANT if self.gaps_allowed else cv2.BORDER_REPLICATE
         if self.aligner is not None:
             return self.aligner.resampled(frame, maps, sources, Beyond(border, fill))
-        of_chroma = kept_in_place(maps[1]) if frame.planes[1].shape != frame.luma.shape else maps[1]
-        parts = zip(frame.planes, (maps[0], of_chroma, of_chroma), fill, strict=True)
+        of_luma, of_chroma = (kept_in_place(where) for where in maps)
+        parts = zip(frame.planes, (of_luma, of_chroma, of_chroma), fill, strict=True)
         return [whole(resampled(plane, where, border, code), frame.bit_depth) for plane, where, code in parts]
 
     def _laid_bare(self, frame: Frame, plane: Plane, channel: int, maps: list[Maps], sources: list[PlaneGrid]) -> Plane:
