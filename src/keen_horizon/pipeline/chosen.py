@@ -12,6 +12,7 @@ from keen_horizon.core.errors import Stopped
 from keen_horizon.core.media.frames import Frame, read_frames
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.pipeline.streams import ahead
 
 Indices = NDArray[np.intp]
 
@@ -34,7 +35,7 @@ def chosen_frames(
 ) -> Iterator[tuple[int, Frame]]:
     """The `wanted` frames, each with its place among them. Raises MediaError, Stopped."""
     first, last = measurement.first + int(wanted[0]), measurement.first + int(wanted[-1])
-    for frame in read_frames(info.footage(source), first, last, times):
+    for frame in ahead(read_frames(info.footage(source), first, last, times)):
         if should_stop():
             raise Stopped(f"{info.name}: measuring the glass was stopped.")
         index = int(np.searchsorted(wanted, frame.number - measurement.first))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import cv2
@@ -46,12 +47,14 @@ def measure_fringe(
             looks.append((edges, _where(measurement, int(wanted[index]), edges.places)))
     if not looks:
         return NOT_TOLD
-
-    def behind(fringe: Fringe) -> Blocks:
-        return joined([blocks for edges, where in looks for blocks in edges.shifts(where, fringe)])
-
     aspect = measurement.size.width / measurement.size.height
-    return measured_fringe(behind, aspect, SURE_OF_ALL if fine else SURE)
+    with ThreadPoolExecutor() as threads:
+
+        def behind(fringe: Fringe) -> Blocks:
+            found = threads.map(lambda look: look[0].shifts(look[1], fringe), looks)
+            return joined([blocks for of_frame in found for blocks in of_frame])
+
+        return measured_fringe(behind, aspect, SURE_OF_ALL if fine else SURE)
 
 
 def told_fringe(name: str, found: FoundFringe, half_diagonal: float) -> str:
