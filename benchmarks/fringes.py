@@ -25,7 +25,7 @@ from keen_horizon.core.glass.fringe import Fringe
 from keen_horizon.core.media.encode import EncodeSettings, write_video
 from keen_horizon.core.media.probe import probe
 from keen_horizon.core.media.stored import Tags
-from keen_horizon.pipeline.colours import measure_fringe
+from keen_horizon.pipeline.glass import measure_glass
 from keen_horizon.pipeline.measuring import measure_clip
 from keen_horizon.simulator.light import fringed
 
@@ -109,7 +109,7 @@ def main() -> None:
                 began = time.perf_counter()
                 measurement = measure_clip(clip, info, times, 0, info.frames - 1)
                 between = time.perf_counter()
-                told = measure_fringe(clip, info, times, measurement)
+                told = measure_glass(clip, info, times, measurement)[1]
                 share = (time.perf_counter() - between) / (between - began)
                 (red, blue), doubts = off(told.fringe, glass), [SIZE.half_diagonal * doubt for doubt in told.doubts]
                 print(

@@ -24,7 +24,7 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.glass.dead import DeadEdge
 from keen_horizon.core.glass.falloff import Falloff
 from keen_horizon.core.media.probe import probe
-from keen_horizon.pipeline.light import measure_falloff
+from keen_horizon.pipeline.glass import measure_glass
 from keen_horizon.pipeline.measuring import measure_clip
 from keen_horizon.simulator.film import write_pictures
 from keen_horizon.simulator.light import darkened
@@ -107,7 +107,7 @@ def main() -> None:
                 began = time.perf_counter()
                 measurement = measure_clip(clip, info, times, 0, info.frames - 1)
                 between = time.perf_counter()
-                told = measure_falloff(clip, info, times, measurement)
+                told = measure_glass(clip, info, times, measurement)[0]
                 share = (time.perf_counter() - between) / (between - began)
                 wrong = 100 * off(told.falloff, glass)
                 print(

@@ -214,7 +214,7 @@ def _glass(options: argparse.Namespace) -> None:
     info, times = _probed(options)
     field = options.flat and (options.flat.name, falloff_of_field(options.flat, info.display))
     measurement = _measurement(options, info, times, treatment)
-    treatment, notes, untold = with_glass(options.source, info, times, measurement, treatment, bar, field)
+    treatment, notes, untold = with_glass(options.source, info, times, measurement, treatment, bar("looking"), field)
     tell(info, notes)
     for error in untold:
         print(error, file=sys.stderr)

@@ -66,7 +66,7 @@ def test_a_coloured_edge_stays_with_its_light(site: int, treatment: dict) -> Non
         beside = np.interp(2 * np.arange(len(blue)) + y, np.arange(len(luma)), of_luma)
         for plane, low, high in ((blue, 400, 700), (red, 700, 400)):
             apart = 2 * places(plane, low, high) + x - beside
-            print(f'{abs(apart.mean()):.3f} {np.abs(apart).max():.3f}')
+            print(f"{abs(apart.mean()):.3f} {np.abs(apart).max():.3f}")
             assert abs(apart.mean()) <= 0.02
             assert np.abs(apart).max() <= 0.05
 

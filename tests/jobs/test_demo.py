@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from services import wait_for, working
+from sqlalchemy.orm import Session
 from truth import SMALL
 
 from keen_horizon.config import Settings
@@ -15,6 +16,8 @@ from keen_horizon.core.glass.dead import DeadEdge
 from keen_horizon.core.glass.falloff import Falloff
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.operations.demo import demo_project, measure_demo_glass, show_demo_glass
+from keen_horizon.operations.findings import FRINGE
+from keen_horizon.operations.treating import request_glass
 from keen_horizon.simulator.film import write_pictures
 from keen_horizon.simulator.light import darkened
 from keen_horizon.simulator.plane import shaken_pictures
@@ -39,11 +42,22 @@ def test_what_the_glass_does_is_measured_and_shown(settings: Settings, media: Pa
 
     with transaction(engine) as session:
         demo_project(session, files, [film])
+
+    def colours_too(session: Session) -> None:
+        clip = session.query(Clip).one()
+        request_glass(session, clip, Treatment.from_json(clip.draft or {}), FRINGE)
+
     with working(settings):
-        for done in (measure_demo_glass, show_demo_glass):
+        for done in ((measure_demo_glass, colours_too), (show_demo_glass,)):
             wait_for(at_rest)
             with transaction(engine) as session:
-                done(session)
+                for each in done:
+                    each(session)
+    with transaction(engine) as session:
+        asked = session.query(Work).filter_by(kind="fringe").one()
+        (found,) = session.query(Clip).one().found("fringe")
+        assert asked.started_at is not None
+        assert found.created_at < asked.started_at  # along with the light: the clip is read once
     with transaction(engine) as session:
         clip = session.query(Clip).one()
         treatment = Treatment.from_json(clip.draft or {})

@@ -14,7 +14,7 @@ from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.glass.fringe import Fringe
 from keen_horizon.core.media.probe import probe
 from keen_horizon.core.motion.measurement import Measurement
-from keen_horizon.pipeline.colours import measure_fringe
+from keen_horizon.pipeline.glass import measure_glass
 from keen_horizon.pipeline.measuring import measure_clip
 from keen_horizon.simulator.film import write_pictures
 from keen_horizon.simulator.light import fringed
@@ -33,7 +33,7 @@ def found(path: Path, glass: Fringe, plain: bool = False) -> FoundFringe:
     pictures = (cv2.GaussianBlur(picture, (0, 0), 30 if plain else 0.8) for picture in sharp)
     write_pictures(fringed(pictures, SIZE, glass), SIZE, 30, path, quality=14)
     info, times = probe(path)
-    return measure_fringe(path, info, times, measure_clip(path, info, times, 0, FRAMES - 1))
+    return measure_glass(path, info, times, measure_clip(path, info, times, 0, FRAMES - 1))[1]
 
 
 def off(one: Fringe, other: Fringe) -> list[float]:
@@ -64,6 +64,6 @@ def test_a_picture_without_edges_does_not_tell(tmp_path: Path) -> None:
     black = tmp_path / "black.mp4"
     write_pictures((np.zeros((90, 160, 3), np.uint8) for _ in range(4)), Size(160, 90), 30, black, quality=20)
     info, times = probe(black)
-    told = measure_fringe(black, info, times, Measurement.still(info.display, 0, times))
+    told = measure_glass(black, info, times, Measurement.still(info.display, 0, times))[1]
     assert not told.enough
     assert told.fringe == Fringe()

@@ -13,7 +13,8 @@ from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.glass.dead import DeadEdge
 from keen_horizon.core.glass.falloff import Falloff
 from keen_horizon.core.media.probe import probe
-from keen_horizon.pipeline.light import measure_falloff, told_dead
+from keen_horizon.pipeline.glass import measure_glass
+from keen_horizon.pipeline.light import told_dead
 from keen_horizon.pipeline.measuring import measure_clip
 from keen_horizon.simulator.film import write_pictures
 from keen_horizon.simulator.light import darkened
@@ -37,7 +38,7 @@ def found(
     pictures = shaken_pictures(panned(still), SMALL, walkers=walkers)
     write_pictures(darkened(pictures, SMALL, glass, drift=0.1, dead=dead), SMALL, 30, path, quality=18)
     info, times = probe(path)
-    return measure_falloff(path, info, times, measure_clip(path, info, times, 0, FRAMES - 1))
+    return measure_glass(path, info, times, measure_clip(path, info, times, 0, FRAMES - 1))[0]
 
 
 def apart(one: Falloff, other: Falloff) -> np.ndarray:

@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.found import with_colours, with_dead_edge, with_light
 from keen_horizon.operations.clips import new_project, next_letter, register_clip
-from keen_horizon.operations.findings import FALLOFF, FRINGE, MOTION, covering
+from keen_horizon.operations.findings import FALLOFF, MOTION, covering
 from keen_horizon.operations.material import clip_info
 from keen_horizon.operations.treating import request_glass
 from keen_horizon.store.files import FileStore
@@ -48,8 +48,7 @@ def measure_demo_glass(session: Session) -> None:
     """Queue measuring what the glass does to the light and the colours of one of the demo's clips."""
     clip = _through_glass(session)
     if clip is not None and covering(session, clip, MOTION, 0, clip_info(clip).frames - 1) is not None:
-        for sought in (FALLOFF, FRINGE):
-            request_glass(session, clip, Treatment.from_json(clip.draft or {}), sought)
+        request_glass(session, clip, Treatment.from_json(clip.draft or {}), FALLOFF)  # colours are told along with it
 
 
 def show_demo_glass(session: Session) -> None:

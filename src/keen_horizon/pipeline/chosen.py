@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,21 +25,33 @@ def spread_over_shot(measurement: Measurement, count: int) -> Indices:
     return np.unique(np.linspace(ends[longest], ends[longest + 1] - 1, count).round().astype(np.intp))
 
 
-def chosen_frames(
+class Look(Protocol):
+    """Something that is told by some frames of a measured range."""
+
+    wanted: Indices  # the frames, counted from the measurement's first
+
+    def see(self, index: int, frame: Frame) -> None:
+        """Take what there is from a frame, the `index`th wanted."""
+
+
+def show(
+    looks: Sequence[Look],
     source: Path,
     info: ClipInfo,
     times: NDArray[np.float64],
     measurement: Measurement,
-    wanted: Indices,
     progress: Callable[[int, int], None],
     should_stop: Callable[[], bool],
-) -> Iterator[tuple[int, Frame]]:
-    """The `wanted` frames, each with its place among them. Raises MediaError, Stopped."""
-    first, last = measurement.first + int(wanted[0]), measurement.first + int(wanted[-1])
+) -> None:
+    """Let every look see its frames, in one reading. Raises MediaError, Stopped."""
+    first = measurement.first + min(int(look.wanted[0]) for look in looks)
+    last = measurement.first + max(int(look.wanted[-1]) for look in looks)
     for frame in ahead(read_frames(info.footage(source), first, last, times)):
         if should_stop():
             raise Stopped(f"{info.name}: measuring the glass was stopped.")
-        index = int(np.searchsorted(wanted, frame.number - measurement.first))
-        if index < len(wanted) and wanted[index] == frame.number - measurement.first:
-            yield index, frame
+        number = frame.number - measurement.first
+        for look in looks:
+            index = int(np.searchsorted(look.wanted, number))
+            if index < len(look.wanted) and look.wanted[index] == number:
+                look.see(index, frame)
         progress(frame.number - first + 1, last - first + 1)

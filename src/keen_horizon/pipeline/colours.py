@@ -1,10 +1,8 @@
-"""Measuring how colours lie apart: edges of frames all over the range, and where the measured motion says they are."""
+"""What edges of frames all over a range show of how colours lie apart, at places where its motion says they are."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from pathlib import Path
 
 import cv2
 import numpy as np
@@ -15,9 +13,9 @@ from keen_horizon.core.finding.colour_edges import Blocks, ColourEdges, Where, j
 from keen_horizon.core.finding.fringe import NOT_TOLD, OF_FULL_HD, SURE, FoundFringe, measured_fringe
 from keen_horizon.core.glass.fringe import Fringe
 from keen_horizon.core.media.colour import colours_where_chroma_is
-from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.motion.measurement import Measurement
-from keen_horizon.pipeline.chosen import chosen_frames, spread_over_shot
+from keen_horizon.pipeline.chosen import spread_over_shot
 
 FRAMES = 16  # at most, all over the range
 CELLS = 40  # of the scene, across the frame: 48 px of 1080p each
@@ -27,34 +25,35 @@ ALL_OF_IT = 0.999  # of the samples that became one
 SPREAD = 2  # frames that motion is taken over
 
 
-def measure_fringe(
-    source: Path,
-    info: ClipInfo,
-    times: NDArray[np.float64],
-    measurement: Measurement,
-    progress: Callable[[int, int], None] = lambda done, total: None,
-    should_stop: Callable[[], bool] = lambda: False,
-) -> FoundFringe:
-    """How colours lie apart in the measured range. Raises MediaError, Stopped."""
-    wanted = spread_over_shot(measurement, FRAMES)
-    looks: list[tuple[ColourEdges, Where]] = []
-    fine = False
-    for index, frame in chosen_frames(source, info, times, measurement, wanted, progress, should_stop):
-        fine = frame.planes[1].shape == frame.luma.shape
+class ColoursLook:
+    """How colours lie apart."""
+
+    def __init__(self, measurement: Measurement) -> None:
+        self.wanted = spread_over_shot(measurement, FRAMES)
+        self._measurement = measurement
+        self._looks: list[tuple[ColourEdges, Where]] = []
+        self._fine = False
+
+    def see(self, index: int, frame: Frame) -> None:
+        """Take a frame's edges."""
+        self._fine = frame.planes[1].shape == frame.luma.shape
         colours, usable = colours_where_chroma_is(frame.planes, frame.bit_depth, frame.tags)
         edges = ColourEdges(index, *_narrowed(colours, usable))
         if len(edges.places):
-            looks.append((edges, _where(measurement, int(wanted[index]), edges.places)))
-    if not looks:
-        return NOT_TOLD
-    aspect = measurement.size.width / measurement.size.height
-    with ThreadPoolExecutor() as threads:
+            self._looks.append((edges, _where(self._measurement, int(self.wanted[index]), edges.places)))
 
-        def behind(fringe: Fringe) -> Blocks:
-            found = threads.map(lambda look: look[0].shifts(look[1], fringe), looks)
-            return joined([blocks for of_frame in found for blocks in of_frame])
+    def found(self) -> FoundFringe:
+        """What the edges told."""
+        if not self._looks:
+            return NOT_TOLD
+        aspect = self._measurement.size.width / self._measurement.size.height
+        with ThreadPoolExecutor() as threads:
 
-        return measured_fringe(behind, aspect, SURE_OF_ALL if fine else SURE)
+            def behind(fringe: Fringe) -> Blocks:
+                found = threads.map(lambda look: look[0].shifts(look[1], fringe), self._looks)
+                return joined([blocks for of_frame in found for blocks in of_frame])
+
+            return measured_fringe(behind, aspect, SURE_OF_ALL if self._fine else SURE)
 
 
 def told_fringe(name: str, found: FoundFringe, half_diagonal: float) -> str:

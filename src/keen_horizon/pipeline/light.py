@@ -1,9 +1,6 @@
-"""Measuring a clip's fall-off and dead edge: frames all over its range, at places where its motion says they are."""
+"""What frames all over a range show of fall-off and dead edge, at places where its motion says they are."""
 
 from __future__ import annotations
-
-from collections.abc import Callable
-from pathlib import Path
 
 import cv2
 import numpy as np
@@ -16,10 +13,9 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import as_complex
 from keen_horizon.core.media.colour import code_range
 from keen_horizon.core.media.frames import Frame
-from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.media.transfer import linear, power_law
 from keen_horizon.core.motion.measurement import Measurement
-from keen_horizon.pipeline.chosen import chosen_frames, spread_over_shot
+from keen_horizon.pipeline.chosen import spread_over_shot
 
 Floats = NDArray[np.float64]
 
@@ -32,33 +28,36 @@ SHADED = 4.0  # cells' widths inside an edge, that tell nothing of the fall-off
 USUAL_TRANSFER = 1  # PQ and HLG are read as this one: no power law tells their light
 
 
-def measure_falloff(
-    source: Path,
-    info: ClipInfo,
-    times: NDArray[np.float64],
-    measurement: Measurement,
-    progress: Callable[[int, int], None] = lambda done, total: None,
-    should_stop: Callable[[], bool] = lambda: False,
-) -> FoundFalloff:
-    """The fall-off that the measured range shows, and where no light arrives. Raises MediaError, Stopped."""
-    wanted = spread_over_shot(measurement, FRAMES)
-    places = _places(measurement, wanted)
-    taken: list[Samples] = []
-    cells: list[NDArray[np.float32]] = []
-    transfer = USUAL_TRANSFER
-    for index, frame in chosen_frames(source, info, times, measurement, wanted, progress, should_stop):
-        transfer = frame.tags.transfer
-        taken.append(_samples(frame, measurement, places, index))
-        cells.append(coded_cells(frame, measurement.size, DEAD_CELLS))
-    together = Samples(*(np.concatenate(part) for part in zip(*(_columns(each) for each in taken), strict=True)))
-    law = power_law(transfer) or power_law(USUAL_TRANSFER)
-    assert law is not None
-    bright = ever_bright(np.stack(cells))
-    dead = found_dead(bright, linear(bright, transfer if power_law(transfer) else USUAL_TRANSFER))
-    if dead is not None:
-        shade = dead.edge.softness / 2 + SHADED / CELLS
-        together = together.only(dead.edge.moved(-shade).room(together.x + 1j * together.y) > 0)
-    return measured_falloff(together, law, measurement.size.width / measurement.size.height, dead)
+class LightLook:
+    """How light falls off, and where none arrives."""
+
+    def __init__(self, measurement: Measurement) -> None:
+        self.wanted = spread_over_shot(measurement, FRAMES)
+        self._measurement = measurement
+        self._places = _places(measurement, self.wanted)
+        self._taken: list[Samples] = []
+        self._cells: list[NDArray[np.float32]] = []
+        self._transfer = USUAL_TRANSFER
+
+    def see(self, index: int, frame: Frame) -> None:
+        """Take what a frame shows of the places, and its light."""
+        self._transfer = frame.tags.transfer
+        self._taken.append(_samples(frame, self._measurement, self._places, index))
+        self._cells.append(coded_cells(frame, self._measurement.size, DEAD_CELLS))
+
+    def found(self) -> FoundFalloff:
+        """What the frames told."""
+        columns = zip(*(_columns(each) for each in self._taken), strict=True)
+        together = Samples(*(np.concatenate(column) for column in columns))
+        known = self._transfer if power_law(self._transfer) else USUAL_TRANSFER
+        law = power_law(known)
+        assert law is not None
+        bright = ever_bright(np.stack(self._cells))
+        dead = found_dead(bright, linear(bright, known))
+        if dead is not None:
+            shade = dead.edge.softness / 2 + SHADED / CELLS
+            together = together.only(dead.edge.moved(-shade).room(together.x + 1j * together.y) > 0)
+        return measured_falloff(together, law, self._measurement.size.width / self._measurement.size.height, dead)
 
 
 def told_falloff(name: str, found: FoundFalloff) -> str:

@@ -112,7 +112,8 @@ def find_lens_by_itself(clip_id: int) -> Response:
 
 @blueprint.post("/clips/<int:clip_id>/<any(falloff, fringe):what>")
 def measure_glass(clip_id: int, what: str) -> Response:
-    """Measure the clip's fall-off or fringes in the background; what was found comes with the clip.
+    """Measure the clip's fall-off or fringes in the background, and the other along with it; what was found comes with
+    the clip.
 
     `plain` says that the clip shows a plain wall or sky.
     """

@@ -13,8 +13,6 @@ from typing import Any
 from sqlalchemy import Engine
 from sqlalchemy.orm import Session
 
-from keen_horizon.core.finding.falloff import FoundFalloff
-from keen_horizon.core.finding.fringe import FoundFringe
 from keen_horizon.core.motion.carrying import Carrier
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.path.figures import shake
@@ -22,13 +20,12 @@ from keen_horizon.core.treatment.motion import PinPoint
 from keen_horizon.core.treatment.optics import Optics
 from keen_horizon.jobs.kinds.material import Material, checked_digest, ranged_material
 from keen_horizon.jobs.progress import Progress
-from keen_horizon.operations.findings import FALLOFF, FRINGE, LENS, MOTION, Sought, covering, keep_finding
+from keen_horizon.operations.findings import FALLOFF, FRINGE, LENS, MOTION, OF_PLAIN, Sought, covering, keep_finding
 from keen_horizon.operations.optics import told
-from keen_horizon.pipeline.colours import measure_fringe
 from keen_horizon.pipeline.finding import find_clip_lens
 from keen_horizon.pipeline.flat_field import measure_flat_field
 from keen_horizon.pipeline.flat_things import follow_clip
-from keen_horizon.pipeline.light import measure_falloff
+from keen_horizon.pipeline.glass import measure_glass
 from keen_horizon.pipeline.measuring import measure_clip
 from keen_horizon.pipeline.pinning import mark_key, pin_clip
 from keen_horizon.store.database import transaction
@@ -57,14 +54,18 @@ class Search:
 
 @dataclass(frozen=True)
 class Found:
-    """The facts of a finding, and how to write the rest of it, where there is more."""
+    """The facts of a finding, how to write the rest of it, where there is more, and what was found along with it."""
 
     facts: Facts
     save: Saving | None = None
+    along: tuple[Sought, Facts] | None = None
 
 
 def finding(engine: Engine, files: FileStore, work: Work, progress: Progress) -> None:
-    """Look for what the work is for, unless that was found; what the clip shows of its glass is looked for anew."""
+    """Look for what the work is for, unless that was found.
+
+    What the clip shows of its glass is looked for anew, unless that was found along with something else meanwhile.
+    """
     sought = Sought.of(work)
     stem = f"{work.kind}-{work.clip_id if sought == MOTION else work.id}-{work.first}-{work.last}"
     with transaction(engine) as session:
@@ -73,18 +74,21 @@ def finding(engine: Engine, files: FileStore, work: Work, progress: Progress) ->
         checkpoint = files.work_path(f"{stem}-{(clip.digest or '')[:16]}.checkpoint")
         known = covering(session, clip, sought, material.first, material.last)
         motion = None if sought == MOTION else _motion_of(session, files, clip, material)
-    if known is None or sought in LOOKED_FOR_ANEW:
+        since = known is not None and known.created_at > work.created_at and sought != OF_PLAIN
+    if known is None or (sought in LOOKED_FOR_ANEW and not since):
         found = SEARCHES[sought.kind](Search(material, work.details or {}, progress, checkpoint, motion))
         result = files.work_path(f"{stem}.npz")
         if found.save is not None:
             found.save(result)
         with transaction(engine) as session:
-            row = Finding(
-                clip_id=work.clip_id, source_digest=checked_digest(session, files, work.clip_id),
-                first=material.first, last=material.last, facts=found.facts,
-                key=files.keep(result, ".npz") if found.save else None,
-            )  # fmt: skip
-            keep_finding(session, sought, row)
+            digest = checked_digest(session, files, work.clip_id)
+            whose = {"clip_id": work.clip_id, "source_digest": digest, "first": material.first, "last": material.last}
+            key = files.keep(result, ".npz") if found.save else None
+            keep_finding(session, sought, Finding(**whose, facts=found.facts, key=key))
+            if found.along is not None:
+                other, facts = found.along
+                if facts["enough"] or covering(session, clip, other, material.first, material.last) is None:
+                    keep_finding(session, other, Finding(**whose, facts=facts))
     checkpoint.unlink(missing_ok=True)
 
 
@@ -119,30 +123,33 @@ def _lens(search: Search) -> Found:
     return Found({"lens": told(found.lens), "straightedges": edges, "confidence": round(found.confidence, 3)})
 
 
-def _glass(measure: Callable[..., FoundFalloff | FoundFringe]) -> Callable[[Search], Found]:
-    """What looks for something that the glass does to light or colours."""
-
-    def search_for(search: Search) -> Found:
-        source, info, times, _, _ = search.material
-        assert search.motion is not None
-        progress = search.progress
-        return Found(measure(source, info, times, search.motion, progress.frames, progress.should_stop).to_json())
-
-    return search_for
+def _light_and_colours(search: Search) -> tuple[Facts, Facts]:
+    """What the glass does to both: one reading of the clip tells it."""
+    source, info, times, _, _ = search.material
+    assert search.motion is not None
+    progress = search.progress
+    light, colours = measure_glass(source, info, times, search.motion, progress.frames, progress.should_stop)
+    return light.to_json(), colours.to_json()
 
 
 def _falloff(search: Search) -> Found:
     if not search.details.get("plain"):
-        return _glass(measure_falloff)(search)
+        light, colours = _light_and_colours(search)
+        return Found(light, along=(FRINGE, colours))
     source, info, times, first, last = search.material
     progress = search.progress
     found = measure_flat_field(source, info, times, (first, last), progress.frames, progress.should_stop)
     return Found(found.to_json())
 
 
+def _fringe(search: Search) -> Found:
+    light, colours = _light_and_colours(search)
+    return Found(colours, along=(FALLOFF, light))
+
+
 SEARCHES: dict[str, Callable[[Search], Found]] = {
     "measure": _motion, "pin": _pin, "flat": _flat, "lens": _lens,
-    "falloff": _falloff, "fringe": _glass(measure_fringe),
+    "falloff": _falloff, "fringe": _fringe,
 }  # fmt: skip
 LOOKED_FOR_ANEW = (LENS, FALLOFF, FRINGE)
 
