@@ -3,7 +3,8 @@
     .venv/bin/python benchmarks/viewer.py [URL of a bench]     (bin/start in another terminal)
 
 Both draw the very same decoded frames at the viewer's own size as often as they can, by turns, a second and a half at
-a time; the median of the ratios of neighbours counts. With nothing, a lens, rows and both of them.
+a time; the median of the ratios of neighbours counts. With nothing, a lens, rows and both of them. Then each scope, 960
+px wide, counted and drawn as often as while the clip plays, against the viewer without one.
 """
 
 from __future__ import annotations
@@ -18,15 +19,16 @@ FLAGS = ["--headless", "--no-sandbox", "--disable-quic", "--no-first-run", "--en
 BENCH = "http://127.0.0.1:8460/clips/1"
 TURNS = 5
 
-RACE = """async ({ look, turns }) => {
+RACE = """async ({ look, turns, scope }) => {
   const { mountViewer } = await import("/static/js/views/viewer.js");
   const video = document.querySelector("video");
   const size = look.size;
-  const height = Math.round(868 * size.height / size.width);
-  const made = () => Object.assign(document.createElement("canvas"), { width: 868, height });
+  const width = scope ? 960 : 868;
+  const height = Math.round(width * size.height / size.width);
+  const made = () => Object.assign(document.createElement("canvas"), { width, height });
   const canvas = made();
   const viewer = mountViewer(canvas, video, size);
-  viewer.resize(868);
+  viewer.resize(width);
   const bareCanvas = made();
   const gl = bareCanvas.getContext("webgl2", { alpha: false, antialias: false, preserveDrawingBuffer: true });
   const shader = (kind, text) => {
@@ -63,6 +65,17 @@ void main() { vec3 p = matrix * vec3(at, 1.0); colour = vec4(texture(picture, p.
     viewer.update(look);
     view.readPixels(0, 0, 1, 1, view.RGBA, view.UNSIGNED_BYTE, pixel);
   };
+  const { counted, mountScope } = await import("/static/js/views/scope.js");
+  const { EVERY } = await import("/static/js/components/bench/scoping.js");
+  const sheet = document.body.appendChild(document.createElement("canvas"));
+  sheet.style = "width: 868px; height: 160px";
+  const drawn = mountScope(sheet);
+  let passed = 0;
+  const scoped = () => {
+    ours();
+    if (passed++ % EVERY === 0) drawn.draw(counted(viewer.pixels(), scope), scope);
+  };
+  const [first, second] = scope ? [ours, scoped] : [bare, ours];
   const rate = (draw) => {
     const began = performance.now();
     let drawn = 0;
@@ -74,9 +87,9 @@ void main() { vec3 p = matrix * vec3(at, 1.0); colour = vec4(texture(picture, p.
     ratios: Float32Array.from(lens.ratios),
     rows: lens.rows && { turns: 0, figures: Float32Array.from(lens.rows) },
   });
-  rate(bare); rate(ours);
+  rate(first); rate(second);
   const found = [];
-  for (let i = 0; i < turns; i++) found.push([rate(bare), rate(ours)]);
+  for (let i = 0; i < turns; i++) found.push([rate(first), rate(second)]);
   viewer.destroy();
   return found;
 }"""
@@ -92,14 +105,15 @@ def lens(bend: bool, rows: bool) -> dict:
     }  # fmt: skip
 
 
-def race(page: Page, through: dict | None) -> list[list[float]]:
-    """Frames a second of the bare shader and of the viewer, by turns."""
+def race(page: Page, through: dict | None, scope: str = "") -> list[list[float]]:
+    """Frames a second of the bare shader and of the viewer, by turns; of the viewer without and with a scope."""
     look = {
         "size": {"width": 1280, "height": 720}, "mode": "after", "before": [1, 0, 0, 0, 1, 0, 0, 0, 1],
         "after": [0.95, 0.01, 20, -0.01, 0.95, 20, 0, 0, 1], "frame": 0, "line": {"place": 0.5, "turn": 0},
         "loupe": None, "fine": False, "mark": False, "lending": None, "lenses": [None, through],
+        **{part: [None, None] for part in ("lights", "fringes", "hazes", "deads")}, "veiled": False, "edges": False,
     }  # fmt: skip
-    return page.evaluate(RACE, {"look": look, "turns": TURNS})
+    return page.evaluate(RACE, {"look": look, "turns": TURNS, "scope": scope})
 
 
 def main() -> None:
@@ -115,6 +129,11 @@ def main() -> None:
             ratio = statistics.median(ours / bare for bare, ours in found)
             bare, ours = (statistics.median(pair[i] for pair in found) for i in (0, 1))
             print(f"{name}: {ours:.1f} of {bare:.1f} frames a second, ratio {ratio:.2f}", flush=True)
+        for scope in ("across", "down", "parade", "radius"):
+            found = race(page, lens(True, False), scope)
+            ratio = statistics.median(with_it / without for without, with_it in found)
+            without, with_it = (statistics.median(pair[i] for pair in found) for i in (0, 1))
+            print(f"{scope}: {with_it:.1f} of {without:.1f} frames a second, ratio {ratio:.2f}", flush=True)
         browser.close()
 
 

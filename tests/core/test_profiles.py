@@ -10,11 +10,12 @@ import pytest
 
 from keen_horizon.core.errors import ProfileError
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.lens.exchange.files import FORMS, LARGEST, read_profile, write_profile
+from keen_horizon.core.lens.exchange.files import FORMS, LARGEST, left_out, read_profile, write_profile
+from keen_horizon.core.lens.exchange.openlensio import write_openlensio
 from keen_horizon.core.lens.over_time import lens_of
 from keen_horizon.core.lens.profile import Profile, profile_of, starters
 from keen_horizon.core.treatment.document import Treatment
-from keen_horizon.core.treatment.optics import LensSettings
+from keen_horizon.core.treatment.optics import FalloffSettings, FringeSettings, LensSettings
 
 HD = Size(1920, 1080)
 BENT = LensSettings(
@@ -44,6 +45,25 @@ def test_a_profile_survives_every_form_that_can_tell_it(lens: LensSettings, form
     if form != "openlensio.json":
         assert (back.camera, back.mode) == ("made up", "wide")
     assert apart(profile, back) < (1.5 if lens is fitted else 1e-5)
+
+
+def test_light_goes_along_where_a_form_has_a_place_for_it() -> None:
+    light = FalloffSettings(coefficients=(-0.5, 0.1), centre_x=0.01, centre_y=0.02, dead_radius=0.9)
+    lens = INVERSE.model_copy(update={"centre_x": 0.01, "centre_y": -0.02})
+    profile = profile_of("Town lens", HD, lens, falloff=light, fringe=FringeSettings(red=(0.001, 0.0)))
+    back = read_profile(write_profile(profile, "openlensio.json").encode(), "town.json")
+    assert back.falloff is not None
+    assert back.falloff.coefficients[:2] == pytest.approx(light.coefficients)
+    assert (back.falloff.centre_x, back.falloff.centre_y) == pytest.approx((0.01, -0.02))
+    left = {form: left_out(profile, form) for form in FORMS}
+    assert left["profile.json"] == ()
+    assert left["openlensio.json"] == ("the middle of its light", "where no light arrives", "how its colours lie apart")
+    assert left["opencv.yml"] == ("how light falls off", "where no light arrives", "how its colours lie apart")
+    document = write_openlensio(profile)
+    for wrong in (5, {"a1": "x"}, {"a1": 1e9}):
+        document["lens"]["exposureFalloff"] = wrong
+        with pytest.raises(ProfileError, match="town"):
+            read_profile(json.dumps(document).encode(), "town.json")
 
 
 def test_what_an_opencv_calibration_says_is_what_opencv_does() -> None:

@@ -14,7 +14,7 @@ from keen_horizon.core.cameras.families import FAMILIES
 from keen_horizon.core.glass.shutter import FURTHEST
 from keen_horizon.core.lens.board import board_svg
 from keen_horizon.core.lens.calibration import LEAST_ACROSS, Board
-from keen_horizon.core.lens.exchange.files import FORMS, LARGEST, read_profile, write_profile
+from keen_horizon.core.lens.exchange.files import FORMS, LARGEST, left_out, read_profile, write_profile
 from keen_horizon.core.lens.lens import fields_of_view
 from keen_horizon.core.lens.over_time import lens_of
 from keen_horizon.core.lens.profile import Profile
@@ -183,6 +183,7 @@ def _profile_row(stored: StoredProfile) -> dict[str, Any]:
         "document": stored.document,
         "family": FAMILIES[profile.lens.family].title,
         "field_of_view": fields[2] if fields else None,
+        "left_out": {form: left_out(profile, form) for form in FORMS},
     }
 
 

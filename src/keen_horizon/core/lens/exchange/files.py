@@ -55,6 +55,23 @@ def _read(text: str, stem: str) -> Profile:
     return read_opencv(text, stem)
 
 
+def left_out(profile: Profile, form: str) -> tuple[str, ...]:
+    """What a profile says and one of FORMS has no place for."""
+    if form == "profile.json":
+        return ()
+    missing = ["the readout"] if profile.readout_s is not None else []
+    falloff = profile.falloff
+    if falloff is not None and form != "openlensio.json":
+        missing.append("how light falls off")
+    elif falloff is not None and (falloff.centre_x, falloff.centre_y) != (profile.lens.centre_x, profile.lens.centre_y):
+        missing.append("the middle of its light")
+    if falloff is not None and falloff.dead_radius is not None:
+        missing.append("where no light arrives")
+    if profile.fringe is not None:
+        missing.append("how its colours lie apart")
+    return tuple(missing)
+
+
 def write_profile(profile: Profile, form: str) -> str:
     """A profile as text in one of FORMS. Raises ProfileError where the form cannot tell the lens."""
     if form == "profile.json":

@@ -2,7 +2,8 @@
 
 Taken: the active sensor's size, the pinhole focal length, the distortion as radial and tangential coefficients
 of Brown and Conrady's model over the focal length, from bent to straight ("D-U") or from straight to bent
-("U-D"), and the distortion's offset. Lengths are millimetres.
+("U-D"), the distortion's offset, and the exposure fall-off 1 + a1 r^2 + a2 r^4 + a3 r^6, r over the focal length as in
+the distortion and about its offset. Lengths are millimetres.
 """
 
 from __future__ import annotations
@@ -15,9 +16,10 @@ from keen_horizon.core.lens.exchange.radial import Curve, forward_curve, inverse
 from keen_horizon.core.lens.lens import Lens
 from keen_horizon.core.lens.over_time import lens_of
 from keen_horizon.core.lens.profile import Profile, profile_of
-from keen_horizon.core.treatment.optics import LensSettings
+from keen_horizon.core.treatment.optics import FalloffSettings, LensSettings
 
 SENSOR_WIDTH_MM = 36.0  # assumed where nothing is known; only ratios matter to the picture
+FADING = {"a1": 2, "a2": 4, "a3": 6}  # coefficients of the exposure fall-off, and the radius's powers
 BENT_TO_STRAIGHT, STRAIGHT_TO_BENT = "Brown-Conrady D-U", "Brown-Conrady U-D"
 
 
@@ -27,6 +29,7 @@ def write_openlensio(profile: Profile) -> dict[str, Any]:
     model, curve = _told(lens, size, profile.focal)
     mm = SENSOR_WIDTH_MM / size.width
     half = size.half_diagonal * mm
+    light = {} if profile.falloff is None else {"exposureFalloff": _exposure(profile.falloff, curve.focal)}
     return {
         "static": {
             "camera": {
@@ -47,6 +50,7 @@ def write_openlensio(profile: Profile) -> dict[str, Any]:
                 }
             ],
             "distortionOffset": {"x": lens.centre.real * half, "y": lens.centre.imag * half},
+            **light,
         },
     }
 
@@ -66,7 +70,9 @@ def read_openlensio(document: dict[str, Any], name: str) -> Profile:
         offset = lens.get("distortionOffset") or {"x": 0.0, "y": 0.0}
         shared = {"centre_x": float(offset["x"]) / half, "centre_y": float(offset["y"]) / half}
         squeeze = float(camera.get("anamorphicSqueeze", 1))
-    except (KeyError, IndexError, TypeError, ValueError, ZeroDivisionError) as error:
+        light = lens.get("exposureFalloff")
+        fading = None if light is None else [float(light.get(key, 0)) / focal**power for key, power in FADING.items()]
+    except (AttributeError, KeyError, IndexError, TypeError, ValueError, ZeroDivisionError) as error:
         raise ProfileError(f"{name}: the description lacks {error}, or it is not a number.") from error
     family = {BENT_TO_STRAIGHT: "inverse", STRAIGHT_TO_BENT: "polynomial"}.get(model)
     if family is None:
@@ -79,10 +85,18 @@ def read_openlensio(document: dict[str, Any], name: str) -> Profile:
         settings = LensSettings.model_validate(
             {"family": family, "coefficients": radial[:3] or [0.0], "squeeze": squeeze, "p1": p1, "p2": p2, **shared}
         )
+        falloff = None if fading is None else FalloffSettings.model_validate({"coefficients": fading, **shared})
     except ValueError as error:
         raise ProfileError(f"{name}: its figures are outside what a lens can have.") from error
     title = document["static"].get("lens", {}).get("model") or name
-    return profile_of(str(title)[:80], size, settings, camera=str(camera.get("label", ""))[:80], focal=focal)
+    return profile_of(
+        str(title)[:80], size, settings, camera=str(camera.get("label", ""))[:80], focal=focal, falloff=falloff
+    )
+
+
+def _exposure(falloff: FalloffSettings, focal: float) -> dict[str, float]:
+    """Its coefficients over the focal length, in half-diagonals."""
+    return {key: c * focal**power for (key, power), c in zip(FADING.items(), falloff.coefficients, strict=False)}
 
 
 def _told(lens: Lens, size: Size, focal: float | None) -> tuple[str, Curve]:

@@ -104,6 +104,15 @@ export const lenses = () => ({
   fileAddress(form) {
     return `/media/lens-profiles/${this.chosen}/${form.value}`;
   },
+  /** @returns {string[]} what the forms have no place for; those that leave out the same in one line */
+  leftOut() {
+    const lines = new Map();
+    for (const { value, label } of this.forms) {
+      const missing = this.current().left_out[value].join(", ");
+      if (missing) lines.set(missing, [...(lines.get(missing) || []), label]);
+    }
+    return [...lines].map(([missing, labels]) => `Without ${missing}: ${labels.join("; ")}.`);
+  },
   /** @param {any} clip */
   fits(clip) {
     const { width, height } = this.current().document;

@@ -29,19 +29,21 @@ const luma = (r, g, b) => (54 * r + 183 * g + 19 * b + 128) >> 8;
 export function counted({ data, width, height }, kind, part = WHOLE) {
   const tables = Array.from({ length: kind === "parade" ? 3 : 1 }, () => new Uint32Array(COLUMNS * LEVELS));
   const box = inPixels(part, width, height);
-  const columnOf = columns(width, height, kind, box);
+  const { within, ofRow, stride } = columns(width, height, kind, box);
+  const [first, second, third] = tables;
   let white = 0, black = 0;
   for (let y = box.low; y < box.low + box.height; y++) {
+    const start = y * stride, row = ofRow ? ofRow[y] : 0;
     for (let x = box.left, at = 4 * (y * width + x); x < box.left + box.width; x++, at += 4) {
-      const [r, g, b] = [data[at], data[at + 1], data[at + 2]];
+      const r = data[at], g = data[at + 1], b = data[at + 2];
       if (r === 255 || g === 255 || b === 255) white++;
-      if (r === 0 && g === 0 && b === 0) black++;
-      const column = LEVELS * columnOf(x, y);
-      if (kind === "parade") {
-        tables[0][column + r]++;
-        tables[1][column + g]++;
-        tables[2][column + b]++;
-      } else tables[0][column + luma(r, g, b)]++;
+      else if ((r | g | b) === 0) black++;
+      const column = row + within[start + x];
+      if (third) {
+        first[column + r]++;
+        second[column + g]++;
+        third[column + b]++;
+      } else first[column + luma(r, g, b)]++;
     }
   }
   const all = box.width * box.height;
@@ -55,14 +57,37 @@ function inPixels([x0, y0, x1, y1], width, height) {
   return { left, low: height - top - tall, width: wide, height: tall };
 }
 
-/** Which column of a scope a pixel belongs to. @param {number} width @param {number} height @param {Kind} kind @param {ReturnType<typeof inPixels>} box @returns {(x: number, y: number) => number} */
+/**
+ * Where in a table the column of a pixel begins: that of its row, and that within the row, a `stride` of which is a row's.
+ * @param {number} width @param {number} height @param {Kind} kind @param {ReturnType<typeof inPixels>} box
+ * @returns {{ within: Uint32Array, ofRow: Uint32Array | null, stride: number }}
+ */
 function columns(width, height, kind, box) {
-  const across = Uint16Array.from({ length: width }, (_, x) => Math.floor(((x - box.left) * COLUMNS) / box.width));
-  const down = Uint16Array.from({ length: height }, (_, y) => Math.floor(((box.low + box.height - 1 - y) * COLUMNS) / box.height));
-  if (kind === "down") return (_, y) => down[y];
-  if (kind !== "radius") return (x) => across[x];
+  if (kind === "radius") return { within: outwards(width, height), ofRow: null, stride: width };
+  const share = (/** @type {number} */ place, /** @type {number} */ all) => LEVELS * Math.floor((place * COLUMNS) / all);
+  if (kind === "down") {
+    const ofRow = Uint32Array.from({ length: height }, (_, y) => share(box.low + box.height - 1 - y, box.height));
+    return { within: new Uint32Array(width), ofRow, stride: 0 };
+  }
+  return { within: Uint32Array.from({ length: width }, (_, x) => share(x - box.left, box.width)), ofRow: null, stride: 0 };
+}
+
+/** @type {{ width: number, height: number, map: Uint32Array }} the last size's */
+let rings = { width: 0, height: 0, map: new Uint32Array(0) };
+
+/** Where the column of every pixel begins, by its distance from the middle. @param {number} width @param {number} height */
+function outwards(width, height) {
+  if (rings.width === width && rings.height === height) return rings.map;
   const half = Math.hypot(width, height) / 2;
-  return (x, y) => Math.min(COLUMNS - 1, Math.floor((Math.hypot(x - (width - 1) / 2, y - (height - 1) / 2) / half) * COLUMNS));
+  const map = new Uint32Array(width * height);
+  for (let y = 0, at = 0; y < height; y++) {
+    for (let x = 0; x < width; x++, at++) {
+      const radius = Math.hypot(x - (width - 1) / 2, y - (height - 1) / 2) / half;
+      map[at] = LEVELS * Math.min(COLUMNS - 1, Math.floor(radius * COLUMNS));
+    }
+  }
+  rings = { width, height, map };
+  return map;
 }
 
 /** The median level of columns `from` ... `to` together. @param {Counted} counted @param {number} from @param {number} to */
@@ -109,14 +134,15 @@ export function mountScope(canvas) {
     sheet.height = LEVELS;
     const inked = /** @type {CanvasRenderingContext2D} */ (sheet.getContext("2d"));
     const image = inked.createImageData(COLUMNS, LEVELS);
+    const inks = new Uint32Array(image.data.buffer); // one a pixel: A B G R
+    const ink = (tint[2] << 16) | (tint[1] << 8) | tint[0];
     for (let column = 0; column < COLUMNS; column++) {
+      const first = column * LEVELS;
       let most = 1;
-      for (let level = 0; level < LEVELS; level++) most = Math.max(most, table[column * LEVELS + level]);
+      for (let level = 0; level < LEVELS; level++) if (table[first + level] > most) most = table[first + level];
       for (let level = 0; level < LEVELS; level++) {
-        const count = table[column * LEVELS + level];
-        if (!count) continue;
-        const at = 4 * ((LEVELS - 1 - level) * COLUMNS + column);
-        image.data.set([...tint, 60 + 195 * Math.sqrt(count / most)], at);
+        const count = table[first + level];
+        if (count) inks[(LEVELS - 1 - level) * COLUMNS + column] = (Math.round(60 + 195 * Math.sqrt(count / most)) << 24) | ink;
       }
     }
     inked.putImageData(image, 0, 0);

@@ -75,6 +75,7 @@ function viewer(gl, canvas, video, size) {
   /** @type {(Float32Array | null)[]} the radial tables that the graphics hold */ let held = [];
   /** @type {(Light | null)[]} the lights that they hold */ let lit = [];
   let exactly = false;
+  let read = new Uint8Array(0); // what is on show, once it was asked for
   /** @type {{ texture: WebGLTexture, matrix: number[], lens: Lens | null }[]} */
   let onion = [];
   /** @type {number[]} the frame kept in each layer of the ring */
@@ -275,12 +276,12 @@ function viewer(gl, canvas, video, size) {
 
   return {
     update,
-    /** What is on show, rows from the lowest. */
+    /** What is on show, rows from the lowest; overwritten when it is asked for again. */
     pixels() {
       const { width, height } = canvas;
-      const data = new Uint8Array(4 * width * height);
-      gl.readPixels(0, 0, width, height, gl.RGBA, gl.UNSIGNED_BYTE, data);
-      return { data, width, height };
+      if (read.length !== 4 * width * height) read = new Uint8Array(4 * width * height);
+      gl.readPixels(0, 0, width, height, gl.RGBA, gl.UNSIGNED_BYTE, read);
+      return { data: read, width, height };
     },
     /** The frame on show as the server makes it, for what other frames lend; null when it is another one. @param {HTMLImageElement | null} image */
     serve(image) {

@@ -2,7 +2,7 @@
 // The scopes beside the viewer: which one is open, drawn from what is on show.
 import { cornerShare, counted, mountScope } from "../../views/scope.js";
 
-const EVERY = 3; // pictures that pass, one is counted while they play
+export const EVERY = 3; // pictures that pass, one is counted while they play
 const LINE = 0.015; // of the picture: what is dragged no further one way is a line along the other
 const NOTHING = 0.02; // of the picture: what is dragged no further either way takes the part away
 
