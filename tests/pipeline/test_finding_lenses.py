@@ -12,12 +12,14 @@ from glass import RULED_LENS, RULED_SIZE, board_poses, filmed_board, ruled_line,
 
 from keen_horizon.cli import main
 from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.glass.fringe import Fringe
 from keen_horizon.core.lens.calibration import Board
 from keen_horizon.core.lens.lens import fields_of_view
 from keen_horizon.core.lens.over_time import lens_of
 from keen_horizon.core.lens.profile import starters
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.simulator.film import write_pictures
+from keen_horizon.simulator.light import fringed
 
 
 @pytest.fixture(scope="module")
@@ -65,6 +67,21 @@ def test_a_filmed_board_tells_the_lens_and_its_angles(tmp_path: Path, capsys: py
     assert main(["lens", str(clip), str(tmp_path / "x.json"), "--board", "dots", "--across", "2"]) == 1
     assert "A board has 3 inner corners" in capsys.readouterr().err
     assert not (tmp_path / "x.json").exists()
+
+
+def test_a_filmed_board_tells_the_fringes_too(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    size, random = Size(800, 450), np.random.default_rng(2)
+    glass = Fringe((0.004, 0.0), (-0.004, 0.0), 0.02 - 0.015j)
+    shots = [filmed_board(RULED_LENS, size, Board("chessboard", 9, 6), *pose, random) for pose in board_poses(13, 5)]
+    pictures = (cv2.cvtColor(cv2.GaussianBlur(shot, (0, 0), 0.8), cv2.COLOR_GRAY2BGR) for shot in shots)
+    clip = tmp_path / "board.mp4"
+    write_pictures(fringed(pictures, size, glass), size, 12, clip, quality=12)
+    assert main(["lens", str(clip), str(tmp_path / "found.json"), "--board", "chessboard"]) == 0
+    assert "At the corners red lies +1" in capsys.readouterr().err
+    found = written(tmp_path / "found.json").optics.fringe
+    half = size.half_diagonal
+    told = Fringe(found.red, found.blue, complex(found.centre_x, found.centre_y)).at_corner(half)
+    assert told == pytest.approx(glass.at_corner(half), abs=0.2)
 
 
 def test_a_profile_is_taken_from_its_file(ruled: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:

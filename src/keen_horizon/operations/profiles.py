@@ -7,9 +7,11 @@ from dataclasses import asdict
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from keen_horizon.core.finding.fringe import FoundFringe
 from keen_horizon.core.lens.calibration import Board, Calibration
 from keen_horizon.core.lens.profile import Profile, profile_of, starters
 from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.found import with_colours
 from keen_horizon.core.treatment.optics import FalloffSettings, FringeSettings, LensSettings
 from keen_horizon.operations.clips import start_work
 from keen_horizon.operations.errors import NotPossible
@@ -69,11 +71,23 @@ def request_calibration(session: Session, clip: Clip, board: Board, name: str) -
     return start_work(session, Work(kind="board", clip_id=clip.id, first=first, last=last, details=details))
 
 
-def keep_calibration(session: Session, clip: Clip, name: str, found: Calibration) -> StoredProfile:
-    """A profile of what a board told. Raises NotPossible where the name was taken meanwhile."""
+def keep_calibration(
+    session: Session, clip: Clip, name: str, found: Calibration, colours: FoundFringe
+) -> StoredProfile:
+    """A profile of what a board told; of its colours, where that brings them nearer. Raises NotPossible where the name
+    was taken meanwhile.
+    """
     note = f"from {len(found.used)} views of a board in {clip.name}, {len(found.rejected)} left out"
     size = clip_info(clip).display
-    profile = profile_of(name, size, found.lens, note=note[:400], error_px=round(found.error_px, 4), focal=found.focal)
+    kept = colours.enough or colours.brings_nearer
+    if kept:
+        note += "; colours within {:.2f} (red) and {:.2f} px (blue)".format(
+            *(size.half_diagonal * d for d in colours.doubts)
+        )
+    profile = profile_of(
+        name, size, found.lens, note=note[:400], error_px=round(found.error_px, 4), focal=found.focal,
+        fringe=with_colours(None, colours.to_json()) if kept else None,
+    )  # fmt: skip
     return _added(session, profile)
 
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from functools import partial
 
 import cv2
 import numpy as np
@@ -11,6 +13,7 @@ from numpy.typing import NDArray
 from keen_horizon.core.errors import LensError
 from keen_horizon.core.finding.colour_edges import Blocks, ColourEdges, Where, joined
 from keen_horizon.core.finding.fringe import NOT_TOLD, OF_FULL_HD, SURE, FoundFringe, measured_fringe
+from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.glass.fringe import Fringe
 from keen_horizon.core.media.colour import colours_where_chroma_is
 from keen_horizon.core.media.frames import Frame
@@ -25,42 +28,58 @@ ALL_OF_IT = 0.999  # of the samples that became one
 SPREAD = 2  # frames that motion is taken over
 
 
-class ColoursLook:
-    """How colours lie apart."""
+class Looks:
+    """Edges of frames, and where they lie in the scene."""
 
-    def __init__(self, measurement: Measurement) -> None:
-        self.wanted = spread_over_shot(measurement, FRAMES)
-        self._measurement = measurement
+    def __init__(self) -> None:
         self._looks: list[tuple[ColourEdges, Where]] = []
         self._fine = False
 
-    def see(self, index: int, frame: Frame) -> None:
-        """Take a frame's edges."""
+    def take(self, index: int, frame: Frame, where: Callable[[NDArray[np.complex128]], Where]) -> None:
+        """The edges of a frame, the `index`th; `where` tells of places, half-diagonals from its middle."""
         self._fine = frame.planes[1].shape == frame.luma.shape
         colours, usable = colours_where_chroma_is(frame.planes, frame.bit_depth, frame.tags)
         edges = ColourEdges(index, *_narrowed(colours, usable))
         if len(edges.places):
-            self._looks.append((edges, _where(self._measurement, int(self.wanted[index]), edges.places)))
+            self._looks.append((edges, where(edges.places)))
 
-    def found(self) -> FoundFringe:
-        """What the edges told."""
+    def found(self, size: Size) -> FoundFringe:
+        """What the edges of frames of a size told."""
         if not self._looks:
             return NOT_TOLD
-        aspect = self._measurement.size.width / self._measurement.size.height
         with ThreadPoolExecutor() as threads:
 
             def behind(fringe: Fringe) -> Blocks:
                 found = threads.map(lambda look: look[0].shifts(look[1], fringe), self._looks)
                 return joined([blocks for of_frame in found for blocks in of_frame])
 
-            return measured_fringe(behind, aspect, SURE_OF_ALL if self._fine else SURE)
+            return measured_fringe(behind, size.width / size.height, SURE_OF_ALL if self._fine else SURE)
 
 
-def told_fringe(name: str, found: FoundFringe, half_diagonal: float) -> str:
-    """What there is to say of measured fringes of the clip `name`, px. Raises LensError where it does not tell."""
+class ColoursLook:
+    """How colours lie apart."""
+
+    def __init__(self, measurement: Measurement) -> None:
+        self.wanted = spread_over_shot(measurement, FRAMES)
+        self._measurement, self._looks = measurement, Looks()
+
+    def see(self, index: int, frame: Frame) -> None:
+        """Take a frame's edges."""
+        self._looks.take(index, frame, partial(_where, self._measurement, int(self.wanted[index])))
+
+    def found(self) -> FoundFringe:
+        """What the edges told."""
+        return self._looks.found(self._measurement.size)
+
+
+def told_fringe(name: str, found: FoundFringe, half_diagonal: float, enough: bool | None = None) -> str:
+    """What there is to say of measured fringes of the clip `name`, px.
+
+    Raises LensError where it does not tell `enough`, which the finding says unless something else is asked for.
+    """
     red, blue = found.fringe.at_corner(half_diagonal)
     off = [half_diagonal * doubt for doubt in found.doubts]
-    if not found.enough:
+    if not (found.enough if enough is None else enough):
         raise LensError(
             f"{name}: it does not tell how far its colours lie apart: at the corners red is known within "
             f"{off[0]:.2f} px and blue within {off[1]:.2f} px only. Film sharp edges all over the picture, less "
@@ -92,10 +111,10 @@ def _where(measurement: Measurement, index: int, places: NDArray[np.complex128])
     later = min(index + 1, len(measurement) - 1)
     before = max(0, later - SPREAD)
     there, then = (poses[np.array([i])].inverse().apply(scene)[0] for i in (later, before))
-    return Where(places, (there - then) / half / max(1, later - before), _numbered(column, row))
+    return Where(places, (there - then) / half / max(1, later - before), numbered(column, row))
 
 
-def _numbered(column: NDArray[np.intp], row: NDArray[np.intp]) -> NDArray[np.intp]:
+def numbered(column: NDArray[np.intp], row: NDArray[np.intp]) -> NDArray[np.intp]:
     """One number for every cell, wherever it lies (Cantor's pairing of two folded to counts)."""
     x, y = (np.where(part < 0, -2 * part - 1, 2 * part) for part in (column, row))
     return np.asarray((x + y) * (x + y + 1) // 2 + y)

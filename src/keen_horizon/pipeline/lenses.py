@@ -16,8 +16,10 @@ from keen_horizon.core.lens.profile import profile_of
 from keen_horizon.core.lens.straightedges import fit_lens
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.found import with_colours
 from keen_horizon.core.treatment.optics import LensSettings, Straightedge
 from keen_horizon.pipeline.calibrating import calibrate_clip
+from keen_horizon.pipeline.colours import told_fringe
 from keen_horizon.pipeline.finding import find_clip_lens
 
 Told = tuple[Treatment, tuple[str, ...]]
@@ -66,12 +68,21 @@ def lens_by_board(
     board: Board,
     progress: Callable[[int, int], None] = lambda done, total: None,
 ) -> Told:
-    """The treatment with the lens found by a board that the clip films. Raises LensError."""
-    found = calibrate_clip(source, info, times, *treatment.frames(info.frames), board, progress)
-    profile = profile_of("board", info.display, found.lens, focal=found.focal)
+    """The treatment with the lens found by a board that the clip films, and the fringes if it tells them.
+
+    Raises LensError where it tells no lens.
+    """
+    found, colours = calibrate_clip(source, info, times, *treatment.frames(info.frames), board, progress)
+    kept = colours.enough or colours.brings_nearer
+    fringe = with_colours(treatment.optics.fringe, colours.to_json()) if kept else None
+    profile = profile_of("board", info.display, found.lens, focal=found.focal, fringe=fringe)
     views = f"{len(found.used)} views of the board, {len(found.rejected)} left out"
     note = f"Found by {views}: its corners lie {found.error_px:.2f} px RMS from where the lens puts them."
-    return profile.applied(treatment, info.name, info.display, info.rate), (note,)
+    try:
+        of_colours = told_fringe(info.name, colours, info.display.half_diagonal, enough=kept)
+    except LensError as error:
+        of_colours = str(error)
+    return profile.applied(treatment, info.name, info.display, info.rate), (note, of_colours)
 
 
 def _said(left_open: Doubt) -> str:

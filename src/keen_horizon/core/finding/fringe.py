@@ -63,6 +63,12 @@ class FoundFringe:
     enough: bool
     edges: tuple[Floats, Floats]
 
+    @property
+    def brings_nearer(self) -> bool:
+        """Whether undoing it brings both colours nearer, sure or not: each is known to half of what it is."""
+        shifts = self.fringe.at_corner(1.0)
+        return all(doubt <= abs(shift) / 2 for doubt, shift in zip(self.doubts, shifts, strict=True))
+
     def to_json(self) -> dict[str, Any]:
         """Plain values for JSON."""
         return {

@@ -19,6 +19,6 @@ def board(engine: Engine, files: FileStore, work: Work, progress: Progress) -> N
     details = work.details or {}
     with transaction(engine) as session:
         material = ranged_material(session, files, work)
-    found = calibrate_clip(*material, Board(**details["board"]), progress.frames, progress.should_stop)
+    found, colours = calibrate_clip(*material, Board(**details["board"]), progress.frames, progress.should_stop)
     with transaction(engine) as session:
-        keep_calibration(session, session.get_one(Clip, work.clip_id), details["name"], found)
+        keep_calibration(session, session.get_one(Clip, work.clip_id), details["name"], found, colours)
