@@ -13,6 +13,7 @@ from walks import moved
 from keen_horizon.core.errors import TreatmentError
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.glass.falloff import Falloff
+from keen_horizon.core.mapping.light import undone_glass
 from keen_horizon.core.mapping.output import output_frame
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Tags
@@ -31,6 +32,15 @@ def gain_of(falloff: Falloff) -> np.ndarray:
     x, y = np.meshgrid(np.arange(SMALL.width), np.arange(SMALL.height))
     middle, half = SMALL.centre, SMALL.half_diagonal
     return falloff.gain(falloff.squares((x - middle.real) / half, (y - middle.imag) / half)).astype(np.float32)
+
+
+def test_what_is_undone_is_told_with_its_price() -> None:
+    optics = {"falloff": {"coefficients": [-0.5], "amount": 0.5}, "fringe": {"red": [0.002, 0.001], "blue": [-0.001, 0]}}
+    half = SMALL.half_diagonal
+    told = undone_glass(Treatment.from_json({"optics": optics}).optics, SMALL)
+    assert told == pytest.approx({"corner_stops": 0.5, "red_px": 0.003 * half, "blue_px": -0.001 * half}, abs=2e-3)
+    optics["falloff"]["amount"], optics["fringe"] = 0, {"centre_x": 0.1}
+    assert undone_glass(Treatment.from_json({"optics": optics}).optics, SMALL) == {}
 
 
 @pytest.fixture(scope="module")

@@ -202,6 +202,12 @@ def test_stills_show_the_exact_frame(browser: Browser, clip: int) -> None:
     shown = [browser.client.get(unescape(address)).data for address in re.findall('<img src="([^"]+)', page)]
     assert [np.array_equal(cv2.imdecode(np.frombuffer(jpeg, np.uint8), 1), picture)
             for jpeg, picture in zip(shown, (before, after), strict=True)] == [True, True]  # fmt: skip
+    light = {"coefficients": [-0.5], "dead_radius": 0.9}
+    draft["optics"] |= {"falloff": light, "fringe": {"red": [0.002, 0], "blue": [0, 0]}}
+    browser.ask("PUT", f"/api/clips/{clip}/draft", json=draft)
+    page = browser.client.get(f"/clips/{clip}/report?frame=40").text
+    for said in ("1.00 stops, their noise too", "dead corners hidden at", "+0.73, +0.00 px at a corner"):
+        assert said in page
 
 
 def test_removed_clips_leave_no_file(browser: Browser, clip: int) -> None:

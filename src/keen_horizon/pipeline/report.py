@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import resized
 from keen_horizon.core.glass.shutter import Readout
+from keen_horizon.core.mapping.light import undone_glass
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.ledger import ledger, pinch_points
@@ -40,6 +41,7 @@ def correction_report(
         "shake_before_px": figures.shake_before_px,
         "shake_after_px": figures.shake_after_px,
         "gap_pixels": facts.gap_pixels,
+        "glass": undone_glass(treatment.optics, path.size),
         "pinch_points": pinch_points(path, info.rate),
         "readout": readout.to_json(),
         "seconds": {name: round(value, 3) for name, value in seconds.items()},

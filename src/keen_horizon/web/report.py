@@ -6,6 +6,8 @@ from typing import Any
 
 import numpy as np
 
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.mapping.light import undone_glass
 from keen_horizon.core.media.along import summary
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.operations.material import clip_info
@@ -42,6 +44,7 @@ def clip_report(clip: Clip, treatment: Treatment, which: str, solution: dict[str
             ("shake after", f"{figures['shake_after_percent']:.3f} % of the width"),
             ("largest gap", f"{100 * figures['gap_area']:.2f} %"),
             ("borrowed", f"{100 * figures['borrowed_area']:.2f} %"),
+            *_glass(treatment, info.display, solution),
         ],
         "pinches": [
             f"frame {p['frame']} asks for {p['wanted']:.3f}×; "
@@ -54,6 +57,19 @@ def clip_report(clip: Clip, treatment: Treatment, which: str, solution: dict[str
             _chart("Zoom asked for and given", solution, "wanted_zoom", "zoom", 1, zoom_top),
         ],
     }  # fmt: skip
+
+
+def _glass(treatment: Treatment, size: Size, solution: dict[str, Any]) -> list[tuple[str, str]]:
+    """What of the glass is undone, and what it costs."""
+    undone = undone_glass(treatment.optics, size)
+    rows = []
+    if "corner_stops" in undone:
+        rows.append(("corners lifted", f"{undone['corner_stops']:.2f} stops, their noise too"))
+    if solution["dead"]:
+        rows.append(("dead corners hidden at", f"{solution['dead']['zoom']:.3f}×"))
+    if "red_px" in undone:
+        rows.append(("red, blue moved inwards", f"{undone['red_px']:+.2f}, {undone['blue_px']:+.2f} px at a corner"))
+    return rows
 
 
 def _settings(treatment: Treatment) -> list[tuple[str, str]]:

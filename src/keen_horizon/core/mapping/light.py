@@ -12,7 +12,7 @@ from keen_horizon.core.glass.fringe import Fringe
 from keen_horizon.core.glass.haze import REACH, STARTS, WHOLE, Haze
 from keen_horizon.core.mapping.packed import packed
 from keen_horizon.core.media.transfer import PowerLaw, power_law
-from keen_horizon.core.treatment.optics import FalloffSettings, FringeSettings
+from keen_horizon.core.treatment.optics import FalloffSettings, FringeSettings, Optics
 
 TRANSFERS = {"bt709": 1, "srgb": 13, "linear": 8, "pq": 16, "hlg": 18}  # ITU-T H.273, table 3
 ABOUT = PowerLaw(0.0, 0.5, 0.0)  # stands in for PQ and HLG in a viewer: the lower half of HLG
@@ -83,6 +83,20 @@ def drawn_fringe(settings: FringeSettings | None) -> dict[str, Any] | None:
         "blue": [fringe.blue[0], sum(fringe.blue)],
         "centre": [fringe.centre.real, fringe.centre.imag],
     }
+
+
+def undone_glass(optics: Optics, size: Size) -> dict[str, float]:
+    """How much of the glass is undone, what is: `corner_stops` that the corner lifted most is lifted, its noise along
+    with it, and `red_px`, `blue_px` that colours are moved inwards at a corner.
+    """
+    figures: dict[str, float] = {}
+    if optics.falloff is not None and optics.falloff.amount:
+        figures["corner_stops"] = round(falloff_of(optics.falloff).corner_stops(size.width, size.height), 3)
+    fringe = None if optics.fringe is None else fringe_of(optics.fringe)
+    if fringe is not None and fringe.any:
+        red, blue = fringe.at_corner(size.half_diagonal)
+        figures |= {"red_px": round(red, 3), "blue_px": round(blue, 3)}
+    return figures
 
 
 def haze_of(settings: FringeSettings | None) -> Haze | None:

@@ -48,10 +48,11 @@ export const dead = (parts) => {
       if (falloff.dead_edge) return falloff.dead_edge;
       return falloff.dead_radius ? { ...EDGE, radius: falloff.dead_radius, centre_x: falloff.centre_x, centre_y: falloff.centre_y } : null;
     },
-    /** @param {Edge | null} edge */
+    /** Without an edge, nothing stays of a fall-off that lifts nothing. @param {Edge | null} edge */
     setEdge(edge) {
       const kept = edge && (edge.radius !== null || edge.sides.length) ? edge : null;
-      this.t.optics.falloff = { ...(this.falloff() || { ...PLAIN, coefficients: [0] }), dead_edge: kept, dead_radius: null };
+      const falloff = { ...(this.falloff() || { ...PLAIN, coefficients: [0] }), dead_edge: kept, dead_radius: null };
+      this.t.optics.falloff = kept || falloff.coefficients.some(Boolean) ? falloff : null;
     },
     /** @param {string} name @returns {number} */
     deadValue(name) {
