@@ -35,7 +35,10 @@ def gain_of(falloff: Falloff) -> np.ndarray:
 
 
 def test_what_is_undone_is_told_with_its_price() -> None:
-    optics = {"falloff": {"coefficients": [-0.5], "amount": 0.5}, "fringe": {"red": [0.002, 0.001], "blue": [-0.001, 0]}}
+    optics = {
+        "falloff": {"coefficients": [-0.5], "amount": 0.5},
+        "fringe": {"red": [0.002, 0.001], "blue": [-0.001, 0]},
+    }
     half = SMALL.half_diagonal
     told = undone_glass(Treatment.from_json({"optics": optics}).optics, SMALL)
     assert told == pytest.approx({"corner_stops": 0.5, "red_px": 0.003 * half, "blue_px": -0.001 * half}, abs=2e-3)

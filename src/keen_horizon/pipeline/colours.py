@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.errors import LensError
 from keen_horizon.core.finding.colour_edges import Blocks, ColourEdges, Where, joined
+from keen_horizon.core.finding.dead import FoundDead
 from keen_horizon.core.finding.fringe import NOT_TOLD, OF_FULL_HD, SURE, FoundFringe, measured_fringe
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.glass.fringe import Fringe
@@ -43,15 +44,16 @@ class Looks:
         if len(edges.places):
             self._looks.append((edges, where(edges.places)))
 
-    def found(self, size: Size) -> FoundFringe:
-        """What the edges of frames of a size told."""
+    def found(self, size: Size, dead: FoundDead | None = None) -> FoundFringe:
+        """What the edges of frames of a size told, but for those where no light arrives, or less."""
         if not self._looks:
             return NOT_TOLD
         with ThreadPoolExecutor() as threads:
 
             def behind(fringe: Fringe) -> Blocks:
                 found = threads.map(lambda look: look[0].shifts(look[1], fringe), self._looks)
-                return joined([blocks for of_frame in found for blocks in of_frame])
+                blocks = joined([blocks for of_frame in found for blocks in of_frame])
+                return blocks if dead is None else blocks.only(dead.clear(blocks.where.places))
 
             return measured_fringe(behind, size.width / size.height, SURE_OF_ALL if self._fine else SURE)
 
@@ -67,9 +69,9 @@ class ColoursLook:
         """Take a frame's edges."""
         self._looks.take(index, frame, partial(_where, self._measurement, int(self.wanted[index])))
 
-    def found(self) -> FoundFringe:
-        """What the edges told."""
-        return self._looks.found(self._measurement.size)
+    def found(self, dead: FoundDead | None = None) -> FoundFringe:
+        """What the edges told, but for those where no light arrives."""
+        return self._looks.found(self._measurement.size, dead)
 
 
 def told_fringe(name: str, found: FoundFringe, half_diagonal: float, enough: bool | None = None) -> str:

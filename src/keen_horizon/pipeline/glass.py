@@ -34,7 +34,8 @@ def measure_glass(
     """What the measured range shows of the glass's light and colours, in one reading. Raises MediaError, Stopped."""
     light, colours = LightLook(measurement), ColoursLook(measurement)
     show((light, colours), source, info, times, measurement, progress, should_stop)
-    return light.found(), colours.found()
+    falloff = light.found()
+    return falloff, colours.found(falloff.dead)
 
 
 def with_glass(

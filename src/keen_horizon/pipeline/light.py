@@ -24,7 +24,6 @@ CELLS = 240  # across the frame: 8 px of 1080p each
 PLACES = 60  # across the frame
 LEAST_CELL = 4.0  # px
 DEAD_CELLS = 480  # across the frame, where a dead edge is looked for
-SHADED = 4.0  # cells' widths inside an edge, that tell nothing of the fall-off
 USUAL_TRANSFER = 1  # PQ and HLG are read as this one: no power law tells their light
 
 
@@ -55,8 +54,7 @@ class LightLook:
         bright = ever_bright(np.stack(self._cells))
         dead = found_dead(bright, linear(bright, known))
         if dead is not None:
-            shade = dead.edge.softness / 2 + SHADED / CELLS
-            together = together.only(dead.edge.moved(-shade).room(together.x + 1j * together.y) > 0)
+            together = together.only(dead.clear(together.x + 1j * together.y))
         return measured_falloff(together, law, self._measurement.size.width / self._measurement.size.height, dead)
 
 

@@ -62,6 +62,11 @@ class Blocks:
     known: Floats
     steep: Floats
 
+    def only(self, kept: NDArray[np.bool_]) -> Blocks:
+        """Some of the blocks."""
+        where = Where(*(getattr(self.where, f.name)[kept] for f in fields(Where)))
+        return Blocks(where, *(getattr(self, f.name)[kept] for f in fields(Blocks)[1:]))
+
 
 def joined(parts: list[Blocks]) -> Blocks:
     """Blocks of several frames and colours as one table."""

@@ -43,6 +43,7 @@ OF_A_CELL = 0.25  # that no edge is known better than: cells are means
 QUIETEST = 0.3  # of OFF: no film is known better
 OFF = 0.03  # of the light a place has, by which a step may miss it
 WORST = 0.01  # half-diagonals, that an edge which is told may be off by
+SHADED = 1 / 60  # half-diagonals inside an edge's shade, where it may still reach
 
 
 @dataclass(frozen=True)
@@ -51,6 +52,10 @@ class FoundDead:
 
     edge: DeadEdge
     doubt: float
+
+    def clear(self, places: NDArray[np.complex128]) -> NDArray[np.bool_]:
+        """Whether places, half-diagonals from the frame's middle, lie where the edge shades nothing."""
+        return np.asarray(self.edge.moved(-self.edge.softness / 2 - SHADED).room(places) > 0)
 
     def to_json(self) -> dict[str, Any]:
         """Plain values for JSON."""
