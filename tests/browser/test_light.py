@@ -172,6 +172,35 @@ def test_a_ring_of_light_is_dragged_and_the_corners_rise(page: Page, dark: Path)
     expect(page.get_by_role("button", name="Drag rings of equal light")).to_be_visible()
 
 
+def test_it_is_keyed_over_the_clip(page: Page, dark: Path) -> None:
+    """A zoom pulled during the shot: all figures of the fall-off are keyed together."""
+    to_shared_bench(page, dark)
+    go(page, 0, "optics")
+    usual = away_from_the_still(page, 20)
+    page.get_by_text("Fall-off by hand").click()
+    corner = field(page, "light at the corners")
+    corner.fill("40")
+    corner.press("Tab")
+    page.get_by_role("button", name="key: all of the fall-off").click()
+    go(page, 40, "optics")
+    corner.fill("80")
+    corner.press("Tab")
+    settled(page)
+    expect(page.locator(".strip .key")).to_have_count(2)
+    tracks = {track["figure"]: track["keys"] for track in draft_of(page)["optics"]["falloff"]["keys"]}
+    assert len(tracks) == 6
+    assert [(key["frame"], key["value"]) for key in tracks["falloff_1"]] == [(0, -0.6), (40, -0.2)]
+    go(page, 20, "optics")
+    expect(corner).to_have_value("60")
+    assert away_from_the_still(page, 20) < usual + 0.8
+    go(page, 40, "optics")
+    page.get_by_role("button", name="unkey: all of the fall-off").click()
+    settled(page)
+    expect(page.locator(".strip .key")).to_have_count(1)
+    go(page, 20, "optics")
+    expect(corner).to_have_value("40")
+
+
 def test_it_is_set_by_hand(page: Page, dark: Path) -> None:
     """Before anything is measured, too."""
     to_bench(page, dark, measured=False)

@@ -40,10 +40,10 @@ def test_what_is_undone_is_told_with_its_price() -> None:
         "fringe": {"red": [0.002, 0.001], "blue": [-0.001, 0]},
     }
     half = SMALL.half_diagonal
-    told = undone_glass(Treatment.from_json({"optics": optics}).optics, SMALL)
+    told = undone_glass(Treatment.from_json({"optics": optics}).optics, SMALL, np.arange(1))
     assert told == pytest.approx({"corner_stops": 0.5, "red_px": 0.003 * half, "blue_px": -0.001 * half}, abs=2e-3)
     optics["falloff"]["amount"], optics["fringe"] = 0, {"centre_x": 0.1}
-    assert undone_glass(Treatment.from_json({"optics": optics}).optics, SMALL) == {}
+    assert undone_glass(Treatment.from_json({"optics": optics}).optics, SMALL, np.arange(1)) == {}
 
 
 @pytest.fixture(scope="module")

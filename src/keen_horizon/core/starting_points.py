@@ -73,6 +73,9 @@ def for_another_clip(treatment: Treatment, theirs: Treatment) -> Treatment:
     whole["range"] = other["range"]
     for name in ("straightedges", "world_lines", "keys", "flat"):
         whole["optics"][name] = other["optics"][name]
+    for part in ("falloff", "fringe"):
+        if whole["optics"][part] is not None:
+            whole["optics"][part]["keys"] = (other["optics"][part] or {"keys": []})["keys"]
     for name in ("ease", "pin", "level"):
         whole["motion"][name] = other["motion"][name]
     keyed = {track.figure for track in treatment.motion.keys}

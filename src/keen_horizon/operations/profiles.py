@@ -50,7 +50,8 @@ def save_profile(
         raise NotPossible("Give the lens profile a name.")
     info = clip_info(clip)
     seconds = None if readout is None else round(readout / info.rate, 6)
-    about = {"focal": focal, "readout_s": seconds, "falloff": falloff, "fringe": fringe}
+    light, colours = (part and part.model_copy(update={"keys": ()}) for part in (falloff, fringe))
+    about = {"focal": focal, "readout_s": seconds, "falloff": light, "fringe": colours}
     return _added(session, profile_of(name, info.display, lens, **about))
 
 

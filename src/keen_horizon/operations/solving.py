@@ -77,9 +77,9 @@ class Solution:
             "notes": self.notes,
             "measured": self.measured,
             "readout": self.readout.to_json(),
-            "light": drawn_light(self.optics.falloff, self.transfer, self.path.size),
+            "light": drawn_light(self.optics.falloff, self.transfer, self.path.size, frames),
             "dead": drawn_dead(self.optics.falloff, self.hidden_at, limit_that_hides(self.hidden_at)),
-            "fringe": drawn_fringe(self.optics.fringe),
+            "fringe": drawn_fringe(self.optics.fringe, frames),
             "haze": drawn_haze(self.optics.fringe),
             "lens": {"name": known} if lens and lens["name"] == known else lens,
             "output": [self.output.size.width, self.output.size.height],
@@ -88,8 +88,9 @@ class Solution:
             "shake_before": _rounded(before * percent, 5),
             "shake_after": _rounded(after * percent, 5),
             "keyed": {
-                name: _rounded(values, 5)
-                for part in (self.motion, self.optics)
+                name: _rounded(values, 7)
+                for part in (self.motion, self.optics, self.optics.falloff, self.optics.fringe)
+                if part is not None
                 for name, values in figures_over(part.keys, frames).items()
             },
             "pins": [

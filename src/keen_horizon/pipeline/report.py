@@ -41,7 +41,7 @@ def correction_report(
         "shake_before_px": figures.shake_before_px,
         "shake_after_px": figures.shake_after_px,
         "gap_pixels": facts.gap_pixels,
-        "glass": undone_glass(treatment.optics, path.size),
+        "glass": undone_glass(treatment.optics, path.size, path.first + np.arange(len(path.zoom))),
         "pinch_points": pinch_points(path, info.rate),
         "readout": readout.to_json(),
         "seconds": {name: round(value, 3) for name, value in seconds.items()},

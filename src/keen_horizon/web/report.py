@@ -61,7 +61,7 @@ def clip_report(clip: Clip, treatment: Treatment, which: str, solution: dict[str
 
 def _glass(treatment: Treatment, size: Size, solution: dict[str, Any]) -> list[tuple[str, str]]:
     """What of the glass is undone, and what it costs."""
-    undone = undone_glass(treatment.optics, size)
+    undone = undone_glass(treatment.optics, size, solution["first"] + np.arange(solution["frames"]))
     rows = []
     if "corner_stops" in undone:
         rows.append(("corners lifted", f"{undone['corner_stops']:.2f} stops, their noise too"))

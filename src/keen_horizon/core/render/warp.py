@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 import cv2
 import numpy as np
@@ -16,7 +17,7 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, resized
 from keen_horizon.core.mapping.gaps import TOLERANCE_PX, border_overhang, gap_mask, room_before_dead
-from keen_horizon.core.mapping.light import haze_of
+from keen_horizon.core.mapping.light import falloff_at, fringe_at, haze_of
 from keen_horizon.core.mapping.output import OutputFrame
 from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, dense_maps, sampling_map
 from keen_horizon.core.media.chroma import written_site
@@ -25,14 +26,16 @@ from keen_horizon.core.media.encode import chroma_size
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Plane
 from keen_horizon.core.path.camera_path import CameraPath
-from keen_horizon.core.render.align import Beyond, aligner_of, standing_maps
+from keen_horizon.core.render.align import Aligner, Beyond, aligner_of, standing_maps
 from keen_horizon.core.render.borrow import Lender
 from keen_horizon.core.render.clear import cleared
-from keen_horizon.core.render.lift import lifter_of
+from keen_horizon.core.render.lift import Lifter, lifter_of
 from keen_horizon.core.render.resample import kept_in_place, resampled
 from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.optics import Optics
 
 SHARPEN_SIGMA = 1.0
+FEW = 4  # frames whose glass is at hand
 
 
 @dataclass(frozen=True)
@@ -50,6 +53,10 @@ class Warped:
 def coverage_of(warped: Warped, depth: int) -> Plane:
     """A warped frame's coverage; all of it where none was kept."""
     return np.full_like(warped.planes[0], (1 << depth) - 1) if warped.alpha is None else warped.alpha
+
+
+Lifting = Callable[[int], Lifter | None]
+Aligning = Callable[[int], Aligner | None]
 
 
 def alone(number: int) -> Frame | None:
@@ -77,19 +84,19 @@ class Warper:
         self.gaps_allowed = treatment.gaps_wanted or not edges.window.untouched
         self.lender = Lender(path, edges.borrow.feather_px) if path.borrowed else None
         self.reach = max(map(abs, path.borrowed.offsets)) if path.borrowed else 0
-        self.lifter = lifter_of(treatment.optics.falloff, path.size, coded)
-        self.aligner = aligner_of(treatment.optics.fringe, path.size)
+        self._lifter, self._aligner = _glass_over(treatment.optics, path.size, coded)
         self.haze = haze_of(treatment.optics.fringe)
         self._lent: dict[int, Frame] = {}
         self._display_from_coded = resized(path.size, coded)
 
     def warp(self, frame: Frame, frame_at: Callable[[int], Frame | None] = alone) -> Warped:
         """One frame through the map of its number; `frame_at` gives other frames, for borrowing."""
-        if self.lifter is not None:
-            frame = self.lifter.lifted(frame)
+        lifter, aligner = self._lifter(frame.number), self._aligner(frame.number)
+        if lifter is not None:
+            frame = lifter.lifted(frame)
         targets = self._targets(frame.tags.site)
         sources = [self._grid(plane.shape, frame.tags.site) for plane in frame.planes]
-        touched = self.aligner is not None or self.haze is not None or self.sharpen or self.sampling.dead is not None
+        touched = aligner is not None or self.haze is not None or self.sharpen or self.sampling.dead is not None
         if not touched and self._unmoved(frame.number, targets, sources):
             return Warped(frame.planes, 0, alpha=frame.alpha)
         maps = [dense_maps(self.sampling, frame.number, targets[i], sources[i]) for i in (0, 1)]  # V's is U's
@@ -122,8 +129,9 @@ class Warper:
         """Y, U, V where maps of luma and of chroma say."""
         fill = values_of(self.gap_colour, frame.bit_depth, frame.tags)
         border = cv2.BORDER_CONSTANT if self.gaps_allowed else cv2.BORDER_REPLICATE
-        if self.aligner is not None:
-            return self.aligner.resampled(frame, maps, sources, Beyond(border, fill))
+        aligner = self._aligner(frame.number)
+        if aligner is not None:
+            return aligner.resampled(frame, maps, sources, Beyond(border, fill))
         of_luma, of_chroma = (kept_in_place(where) for where in maps)
         parts = zip(frame.planes, (of_luma, of_chroma, of_chroma), fill, strict=True)
         return [whole(resampled(plane, where, border, code), frame.bit_depth) for plane, where, code in parts]
@@ -137,7 +145,7 @@ class Warper:
 
     def _lending(self, frame_at: Callable[[int], Frame | None], number: int) -> Callable[[int], Frame | None]:
         """`frame_at` with its frames lifted and their colours laid back; those near `number` are kept for the next."""
-        if self.lifter is None and self.aligner is None:
+        if self._lifter(number) is None and self._aligner(number) is None:
             return frame_at
         self._lent = {other: lent for other, lent in self._lent.items() if abs(other - number) <= self.reach}
 
@@ -153,9 +161,10 @@ class Warper:
 
     def _undone(self, frame: Frame) -> Frame:
         """A frame as it would be without the glass's light and colours, as far as they are undone."""
-        if self.lifter is not None:
-            frame = self.lifter.lifted(frame)
-        if self.aligner is not None:
+        lifter = self._lifter(frame.number)
+        if lifter is not None:
+            frame = lifter.lifted(frame)
+        if self._aligner(frame.number) is not None:
             sources = [self._grid(plane.shape, frame.tags.site) for plane in frame.planes]
             standing = standing_maps(sources[0].shape), standing_maps(sources[1].shape)
             frame = replace(frame, planes=tuple(self._resampled(frame, standing, sources)))
@@ -190,6 +199,23 @@ class Warper:
         rows, columns = shape
         steps = (round(self.coded.width / columns), round(self.coded.height / rows))
         return PlaneGrid.of((rows, columns), steps, self._display_from_coded, site)
+
+
+def _glass_over(optics: Optics, size: Size, coded: Size) -> tuple[Lifting, Aligning]:
+    """What undoes light and colours of frames by their numbers: one for all, or each frame's own where it changes."""
+    falloff, fringe = optics.falloff, optics.fringe
+
+    def lifter(number: int) -> Lifter | None:
+        return lifter_of(falloff and falloff_at(falloff, number), size, coded)
+
+    def aligner(number: int) -> Aligner | None:
+        return aligner_of(fringe and fringe_at(fringe, number), size)
+
+    one_lifter, one_aligner = lifter(0), aligner(0)
+    return (
+        lru_cache(FEW)(lifter) if falloff and falloff.keys else lambda number: one_lifter,
+        lru_cache(FEW)(aligner) if fringe and fringe.keys else lambda number: one_aligner,
+    )
 
 
 def sharpened(plane: Plane, amount: float, depth: int) -> Plane:

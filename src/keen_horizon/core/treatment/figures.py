@@ -16,6 +16,8 @@ OpticsFigure = Literal[
     "centre_x", "centre_y", "squeeze", "p1", "p2", "canvas", "roll_deg", "pitch_deg", "yaw_deg",
     "corner_1", "corner_2", "corner_3", "corner_4", "corner_5", "corner_6", "corner_7", "corner_8",
 ]  # fmt: skip
+FalloffFigure = Literal["falloff_1", "falloff_2", "falloff_3", "falloff_x", "falloff_y", "falloff_amount"]
+FringeFigure = Literal["red_1", "red_2", "blue_1", "blue_2", "fringe_x", "fringe_y"]
 
 
 @dataclass(frozen=True)
@@ -45,6 +47,14 @@ FIGURES: dict[str, Figure] = {
     "pitch_deg": Figure(-60.0, 60.0, "degrees"),
     "yaw_deg": Figure(-60.0, 60.0, "degrees"),
     **{f"corner_{i}": Figure(-1.5, 1.5, "shares of the frame's side") for i in range(1, 9)},
+    **{f"falloff_{i}": Figure(-10.0, 10.0) for i in range(1, 4)},  # r^6 may take back what r^4 gave
+    "falloff_x": Figure(-0.3, 0.3, "half-diagonals"),
+    "falloff_y": Figure(-0.3, 0.3, "half-diagonals"),
+    "falloff_amount": Figure(0.0, 1.0),
+    # of the radius: 22 px at a corner of 1080p, more than glass does
+    **{f"{colour}_{i}": Figure(-0.02, 0.02) for colour in ("red", "blue") for i in (1, 2)},
+    "fringe_x": Figure(-0.3, 0.3, "half-diagonals"),
+    "fringe_y": Figure(-0.3, 0.3, "half-diagonals"),
 }
 
 
@@ -74,6 +84,18 @@ class OpticsKeys(Keys):
     """The keys of one figure of the optics."""
 
     figure: OpticsFigure
+
+
+class FalloffKeys(Keys):
+    """The keys of one figure of the fall-off."""
+
+    figure: FalloffFigure
+
+
+class FringeKeys(Keys):
+    """The keys of one figure of the fringes."""
+
+    figure: FringeFigure
 
 
 def keyed_once(tracks: Sequence[Keys]) -> None:

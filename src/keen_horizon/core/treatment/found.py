@@ -12,8 +12,8 @@ COLOURS = ("red", "blue", "centre_x", "centre_y")
 
 
 def with_light(known: FalloffSettings | None, found: dict[str, Any]) -> FalloffSettings:
-    """The fall-off that was found."""
-    return FalloffSettings.model_validate(_figures(known) | _chosen(found, LIGHT))
+    """The fall-off that was found, the same all over the clip."""
+    return FalloffSettings.model_validate(_figures(known) | _chosen(found, LIGHT) | {"keys": ()})
 
 
 def with_dead_edge(known: FalloffSettings | None, found: dict[str, Any]) -> FalloffSettings:
@@ -24,8 +24,8 @@ def with_dead_edge(known: FalloffSettings | None, found: dict[str, Any]) -> Fall
 
 
 def with_colours(known: FringeSettings | None, found: dict[str, Any]) -> FringeSettings:
-    """The fringes that were found."""
-    return FringeSettings.model_validate(_figures(known) | _chosen(found, COLOURS))
+    """The fringes that were found, the same all over the clip."""
+    return FringeSettings.model_validate(_figures(known) | _chosen(found, COLOURS) | {"keys": ()})
 
 
 def _figures(known: FalloffSettings | FringeSettings | None) -> dict[str, Any]:

@@ -9,7 +9,7 @@ from pydantic import Field, model_validator
 
 from keen_horizon.core.cameras.families import FAMILIES
 from keen_horizon.core.glass.dead import DeadEdge
-from keen_horizon.core.treatment.figures import FIGURES, OpticsKeys, keyed_once
+from keen_horizon.core.treatment.figures import FIGURES, FalloffKeys, FringeKeys, OpticsKeys, keyed_once
 from keen_horizon.core.treatment.parts import MOST_KEYS, Coordinate, FrameNumber, LevelLine, Part
 
 LensFamily = Literal["division", "inverse", "polynomial", "equidistant", "equisolid", "stereographic", "series"]
@@ -17,11 +17,10 @@ LensFamily = Literal["division", "inverse", "polynomial", "equidistant", "equiso
 Corner = tuple[Coordinate, Coordinate]
 
 MOST_MOVED = FIGURES["corner_1"].high  # of the frame's side
-MOST_FALLOFF = 10.0  # of a coefficient: r^6 may take back what r^4 gave
 MOST_STOPS = 6.0
 NEAREST_DEAD, FURTHEST_DEAD = 0.2, 1.5  # half-diagonals from the middle: nearer leaves no picture, further cuts none
 SOFTEST = 0.4  # half-diagonals, over which a hood far out of focus darkens
-Spread = Annotated[float, Field(ge=-0.02, le=0.02)]  # of the radius: 22 px at a corner of 1080p, more than glass does
+Spread = Annotated[float, Field(ge=FIGURES["red_1"].low, le=FIGURES["red_1"].high)]
 Transfer = Literal["bt709", "srgb", "linear", "pq", "hlg"]
 SHORTEST_FOCAL, LONGEST_FOCAL = 0.05, 100.0  # half-diagonals
 
@@ -141,22 +140,26 @@ class FalloffSettings(Part):
 
     `amount` is the share that is undone, `lift_limit_stops` the most that anything is lifted. `transfer` stands in for
     what the file says of its own. `dead_edge` says where no light arrives at all; `dead_radius` alone is a circle about
-    the centre, and beside a `dead_edge` it is that of the largest circle that fits.
+    the centre, and beside a `dead_edge` it is that of the largest circle that fits. `keys` stand in for figures that
+    change.
     """
 
     coefficients: tuple[float, ...] = Field(min_length=1, max_length=3)
-    centre_x: float = FIGURES["centre_x"].field(0.0)
-    centre_y: float = FIGURES["centre_y"].field(0.0)
-    amount: float = Field(default=1.0, ge=0.0, le=1.0)
+    centre_x: float = FIGURES["falloff_x"].field(0.0)
+    centre_y: float = FIGURES["falloff_y"].field(0.0)
+    amount: float = FIGURES["falloff_amount"].field(1.0)
     lift_limit_stops: float = Field(default=2.0, ge=0.0, le=MOST_STOPS)
     transfer: Transfer | None = None
     dead_radius: float | None = Field(default=None, gt=0.0, le=FURTHEST_DEAD)
     dead_edge: DeadEdgeSettings | None = None
+    keys: tuple[FalloffKeys, ...] = Field(default=(), max_length=MOST_KEYS)
 
     @model_validator(mode="after")
     def _sound(self) -> FalloffSettings:
-        if any(abs(c) > MOST_FALLOFF for c in self.coefficients):
-            raise ValueError(f"coefficients of the fall-off lie between {-MOST_FALLOFF:g} and {MOST_FALLOFF:g}")
+        most = FIGURES["falloff_1"].high
+        if any(abs(c) > most for c in self.coefficients):
+            raise ValueError(f"coefficients of the fall-off lie between {-most:g} and {most:g}")
+        keyed_once(self.keys)
         if self.dead_edge is not None:
             object.__setattr__(self, "dead_radius", round(self.dead_edge.edge.largest_circle, 6))
         elif self.dead_radius is not None and self.dead_radius < NEAREST_DEAD:
@@ -182,13 +185,21 @@ class HazeSettings(Part):
 
 
 class FringeSettings(Part):
-    """Colours that lie apart: see `core.glass.fringe`; s and c of red and of blue, the centre in half-diagonals."""
+    """Colours that lie apart: see `core.glass.fringe`; s and c of red and of blue, the centre in half-diagonals. `keys`
+    stand in for figures that change.
+    """
 
     red: tuple[Spread, Spread] = (0.0, 0.0)
     blue: tuple[Spread, Spread] = (0.0, 0.0)
-    centre_x: float = FIGURES["centre_x"].field(0.0)
-    centre_y: float = FIGURES["centre_y"].field(0.0)
+    centre_x: float = FIGURES["fringe_x"].field(0.0)
+    centre_y: float = FIGURES["fringe_y"].field(0.0)
     haze: HazeSettings = HazeSettings()
+    keys: tuple[FringeKeys, ...] = Field(default=(), max_length=MOST_KEYS)
+
+    @model_validator(mode="after")
+    def _sound(self) -> FringeSettings:
+        keyed_once(self.keys)
+        return self
 
 
 class Optics(Part):

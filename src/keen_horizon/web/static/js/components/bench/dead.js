@@ -52,7 +52,8 @@ export const dead = (parts) => {
     setEdge(edge) {
       const kept = edge && (edge.radius !== null || edge.sides.length) ? edge : null;
       const falloff = { ...(this.falloff() || { ...PLAIN, coefficients: [0] }), dead_edge: kept, dead_radius: null };
-      this.t.optics.falloff = kept || falloff.coefficients.some(Boolean) ? falloff : null;
+      const stays = kept || falloff.coefficients.some(Boolean) || (falloff.keys || []).length > 0;
+      this.t.optics.falloff = stays ? falloff : null;
     },
     /** @param {string} name @returns {number} */
     deadValue(name) {

@@ -2,9 +2,10 @@
 // Coloured edges: red and blue against green, set by hand, or as the clip itself shows them.
 import { ask } from "../../net.js";
 import { copy } from "../../state/copy.js";
+import { COLOURS as KEYED } from "./keying.js";
 
 const HAZE = { amount: 0, hue_deg: 290, width_deg: 60 };
-const PLAIN = { red: [0, 0], blue: [0, 0], centre_x: 0, centre_y: 0, haze: HAZE };
+const PLAIN = { red: [0, 0], blue: [0, 0], centre_x: 0, centre_y: 0, haze: HAZE, keys: [] };
 const COLOURS = /** @type {const} */ (["red", "blue"]);
 /**
  * Figures of a colour stand in px at the corner; `part` is which one of the document's two they are.
@@ -41,10 +42,17 @@ export const fringes = (parts) => {
     fringe() {
       return this.t.optics.fringe;
     },
+    /** The same with its figures at the playhead. */
+    fringeHere() {
+      return this.glassHere(this.fringe(), KEYED);
+    },
+    toggleFringeKeys() {
+      this.toggleKeys(KEYED);
+    },
     /** @param {string} name @returns {number} */
     fringeValue(name) {
       const figure = FIGURES.find((each) => each.name === name);
-      const fringe = this.fringe() || PLAIN;
+      const fringe = this.fringeHere() || PLAIN;
       if (!figure) return 0;
       if (figure.haze !== undefined) return figure.haze === "amount" ? Math.round(100 * fringe.haze.amount) : fringe.haze[figure.haze];
       if (figure.colour === undefined || figure.part === undefined) return Math.round(1000 * fringe[figure.name]) / 1000;
@@ -56,11 +64,11 @@ export const fringes = (parts) => {
       const figure = FIGURES.find((each) => each.name === name);
       if (text === "" || Number.isNaN(value) || !figure) return;
       const within = Math.min(figure.high, Math.max(figure.low, value));
-      const fringe = copy(this.fringe() || PLAIN);
+      const fringe = copy(this.fringeHere() || PLAIN);
       if (figure.colour !== undefined && figure.part !== undefined) fringe[figure.colour][figure.part] = Math.min(0.02, Math.max(-0.02, Math.round((1e7 * within) / half) / 1e7));
       else if (figure.haze !== undefined) fringe.haze[figure.haze] = figure.haze === "amount" ? within / 100 : within;
       else fringe[figure.name] = within;
-      this.t.optics.fringe = fringe;
+      this.putGlass("fringe", KEYED, fringe);
       settled ? this.settled() : this.changed();
     },
     removeFringe() {
@@ -69,7 +77,7 @@ export const fringes = (parts) => {
     },
     /** By how much the colours are moved at the corners, outwards, in one line. */
     fringeText() {
-      const fringe = this.fringe();
+      const fringe = this.fringeHere();
       if (!fringe) return "as shot";
       const [red, blue] = COLOURS.map((colour) => half * (fringe[colour][0] + fringe[colour][1]));
       const haze = fringe.haze.amount ? ", less haze" : "";
@@ -89,7 +97,7 @@ export const fringes = (parts) => {
     },
     useFoundFringe() {
       const { red, blue, centre_x, centre_y } = copy(this.foundFringe);
-      this.t.optics.fringe = { ...(this.fringe() || PLAIN), red, blue, centre_x, centre_y };
+      this.putGlass("fringe", KEYED, { ...(this.fringeHere() || PLAIN), red, blue, centre_x, centre_y });
       this.settled();
     },
 
@@ -102,7 +110,7 @@ export const fringes = (parts) => {
       const edges = this.foundFringe ? COLOURS.flatMap((colour) => this.foundFringe.edges[colour]) : [];
       const sizes = edges.map(([, shift]) => half * Math.abs(shift)).sort((a, b) => a - b);
       const usual = sizes.length ? sizes[Math.floor(0.95 * (sizes.length - 1))] : 0; // a stray edge spans no plot
-      const fringe = this.fringe() || PLAIN;
+      const fringe = this.fringeHere() || PLAIN;
       return Math.max(LEAST_TOP, 1.15 * usual, ...COLOURS.map((colour) => 1.15 * half * Math.abs(fringe[colour][0] + fringe[colour][1])));
     },
     /** @param {number} radius @param {number} shift half-diagonals @returns {Place} */
@@ -126,7 +134,7 @@ export const fringes = (parts) => {
     },
     /** What is undone of a colour, as an SVG path. @param {"red" | "blue"} colour */
     plotLine(colour) {
-      const [even, late] = (this.fringe() || PLAIN)[colour];
+      const [even, late] = (this.fringeHere() || PLAIN)[colour];
       const places = Array.from({ length: 25 }, (_, i) => i / 24).map((radius) => this.plotPlace(radius, radius * (even + late * radius ** 2)));
       return `M${places.map(({ x, y }) => `${x.toFixed(1)} ${y.toFixed(1)}`).join("L")}`;
     },

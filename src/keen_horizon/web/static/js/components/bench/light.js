@@ -2,12 +2,13 @@
 // Light that falls off towards the corners: set by hand, or as the clip itself shows it.
 import { ask } from "../../net.js";
 import { copy } from "../../state/copy.js";
+import { LIGHTS } from "./keying.js";
 
 const LEFT = [0.9, 0.75, 0.5]; // of the light in the middle, that rings show
 const FURTHEST = 1.1; // half-diagonals, that a ring is looked for
 const OFFERED = 0.06; // of the light: what is known no better is not offered
 const NEARER_PX = 24; // on screen, that a ring is taken hold of from
-export const PLAIN = { coefficients: [-0.5], centre_x: 0, centre_y: 0, amount: 1, lift_limit_stops: 2, transfer: null, dead_radius: null, dead_edge: null };
+export const PLAIN = { coefficients: [-0.5], centre_x: 0, centre_y: 0, amount: 1, lift_limit_stops: 2, transfer: null, dead_radius: null, dead_edge: null, keys: [] };
 const FIGURES = [
   { name: "corner", label: "light at the corners", low: 2, high: 100, step: 0.5, unit: "%", initial: 100 },
   { name: "onset", label: "sets in early … late", low: 0, high: 2, step: 0.02, unit: "", initial: 0 },
@@ -36,9 +37,20 @@ export const light = (parts) => ({
   falloff() {
     return this.t.optics.falloff;
   },
+  /** The same with its figures at the playhead. */
+  falloffHere() {
+    return this.glassHere(this.falloff(), LIGHTS);
+  },
+  /** @param {any} falloff with its figures at the playhead */
+  putFalloff(falloff) {
+    this.putGlass("falloff", LIGHTS, falloff);
+  },
+  toggleLightKeys() {
+    this.toggleKeys(LIGHTS);
+  },
   /** @param {string} name @returns {number} */
   lightValue(name) {
-    const falloff = this.falloff();
+    const falloff = this.falloffHere();
     const figure = FIGURES.find((each) => each.name === name);
     if (!falloff || !figure) return figure ? figure.initial : 0;
     const [c1, c2 = 0, c3 = 0] = falloff.coefficients;
@@ -55,13 +67,13 @@ export const light = (parts) => ({
     const figure = FIGURES.find((each) => each.name === name);
     if (text === "" || Number.isNaN(value) || !figure) return;
     const within = Math.min(figure.high, Math.max(figure.low, value));
-    const falloff = this.falloff() || { ...PLAIN, coefficients: [0] };
+    const falloff = this.falloffHere() || { ...PLAIN, coefficients: [0] };
     if (name === "corner" || name === "onset") {
       const lost = name === "corner" ? 1 - within / 100 : 1 - this.lightValue("corner") / 100;
       const onset = name === "onset" ? within : this.lightValue("onset");
       const coefficients = shares(onset).map((share) => Math.round(-1e6 * lost * share) / 1e6);
-      this.t.optics.falloff = { ...falloff, coefficients };
-    } else this.t.optics.falloff = { ...falloff, [name]: name === "amount" ? within / 100 : within };
+      this.putFalloff({ ...falloff, coefficients });
+    } else this.putFalloff({ ...falloff, [name]: name === "amount" ? within / 100 : within });
     settled ? this.settled() : this.changed();
   },
   /** @param {string} transfer */
@@ -94,7 +106,7 @@ export const light = (parts) => ({
   },
   /** The middle of the light, and radii in px at which so much of it is left, in the source. */
   lightRings() {
-    const falloff = this.falloff();
+    const falloff = this.falloffHere();
     const half = Math.hypot(parts.size.width, parts.size.height) / 2;
     const middle = [(parts.size.width - 1) / 2 + half * falloff.centre_x, (parts.size.height - 1) / 2 + half * falloff.centre_y];
     const steps = Array.from({ length: 111 }, (_, i) => (i * FURTHEST) / 110);
@@ -127,15 +139,15 @@ export const light = (parts) => ({
   dragLight([x, y]) {
     const { half, middle } = this.lightRings();
     const within = (/** @type {number} */ value, /** @type {number} */ most) => Math.max(-most, Math.min(most, Math.round(1e5 * value) / 1e5));
-    const falloff = this.falloff();
+    const falloff = this.falloffHere();
     if (this.aim.grip === "middle") {
       const [across, down] = [(x - (parts.size.width - 1) / 2) / half, (y - (parts.size.height - 1) / 2) / half];
-      this.t.optics.falloff = { ...falloff, centre_x: within(across, 0.3), centre_y: within(down, 0.3) };
+      this.putFalloff({ ...falloff, centre_x: within(across, 0.3), centre_y: within(down, 0.3) });
     } else {
       const here = lost(falloff, Math.max(0.2, Math.min(FURTHEST, Math.hypot(x - middle[0], y - middle[1]) / half)));
       const scale = here > 1e-4 ? (1 - this.aim.grip) / here : null;
       const coefficients = scale === null ? [this.aim.grip - 1] : falloff.coefficients.map((/** @type {number} */ c) => within(scale * c, 10));
-      this.t.optics.falloff = { ...falloff, coefficients };
+      this.putFalloff({ ...falloff, coefficients });
     }
     this.changed();
     this.drawOver();
@@ -168,7 +180,7 @@ export const light = (parts) => ({
   useFoundLight(surely = false) {
     const { coefficients, centre_x, centre_y, dead, enough, doubt } = copy(this.foundLight);
     const light = enough || (!surely && doubt <= OFFERED) ? { coefficients, centre_x, centre_y } : {};
-    this.t.optics.falloff = { ...(this.falloff() || { ...PLAIN, coefficients: [0] }), ...light };
+    this.putFalloff({ ...(this.falloffHere() || { ...PLAIN, coefficients: [0] }), ...light });
     if (dead) {
       const { least_light = 0.9 } = this.dead() || {};
       const { radius, centre_x, centre_y, sides, softness } = dead;

@@ -1,5 +1,6 @@
 // @ts-check
 // How the bench's pictures are looked at: what is compared with what, in which view, how closely.
+import { fringeAt, lightAt } from "../../geometry/glass.js";
 import { bent, lensAt, unpacked } from "../../geometry/lens.js";
 import { IDENTITY, corners, inside, mapped } from "../../geometry/matrix.js";
 import { ask } from "../../net.js";
@@ -131,8 +132,8 @@ export const looking = (parts) => {
         parts.viewer.update({
           mode: this.shown(), before: this.matrixOf(other), after: this.matrix(), frame: this.frame, line: this.wipe,
           loupe: this.loupe ? this.pointer : null, fine: !this.playing, mark: this.markLent, lending, lenses: [this.lensOf(other), this.lensOf(this.path)],
-          lights: [other && other.light, this.path && this.path.light],
-          fringes: [other && other.fringe, this.path && this.path.fringe],
+          lights: [other && lightAt(other.light, this.frame), this.path && lightAt(this.path.light, this.frame)],
+          fringes: [other && fringeAt(other.fringe, this.frame), this.path && fringeAt(this.path.fringe, this.frame)],
           hazes: [other && other.haze, this.path && this.path.haze],
           deads: [other ? other.dead : this.veiled() ? this.path && this.path.dead : null, this.path && this.path.dead],
           veiled: !other, edges: this.edgesOnly,

@@ -40,7 +40,7 @@ export const profiling = (parts) => ({
   },
   saveProfile() {
     return this.attempt(async () => {
-      this.profiles = await ask("POST", "/api/lens-profiles", { name: this.profileName, clip: parts.page.id, lens: this.lens() || plain(), focal: this.t.optics.focal, readout: this.knownReadout(), falloff: this.falloff(), fringe: this.fringe() });
+      this.profiles = await ask("POST", "/api/lens-profiles", { name: this.profileName, clip: parts.page.id, lens: this.lens() || plain(), focal: this.t.optics.focal, readout: this.knownReadout(), falloff: this.falloffHere(), fringe: this.fringeHere() });
       this.profileSaid = `Kept as “${this.profileName}”.`;
       this.profileName = "";
     });

@@ -104,7 +104,9 @@ export const turning = (parts) => {
     },
     /** Figures with a key under the playhead. @returns {string[]} */
     keysHere() {
-      return this.t.optics.keys.map((/** @type {any} */ track) => track.figure).filter((/** @type {string} */ name) => this.keyHere(name));
+      const { optics } = this.t;
+      const tracks = [optics, optics.falloff, optics.fringe].flatMap((part) => (part && part.keys) || []);
+      return tracks.map((/** @type {any} */ track) => track.figure).filter((/** @type {string} */ name) => this.keyHere(name));
     },
     easeHereIs() {
       const [first] = this.keysHere();
