@@ -80,7 +80,7 @@ def keep_calibration(
     """
     note = f"from {len(found.used)} views of a board in {clip.name}, {len(found.rejected)} left out"
     size = clip_info(clip).display
-    kept = colours.enough or colours.brings_nearer
+    kept = colours.worth_undoing
     if kept:
         note += "; colours within {:.2f} (red) and {:.2f} px (blue)".format(
             *(size.half_diagonal * d for d in colours.doubts)

@@ -73,7 +73,7 @@ def lens_by_board(
     Raises LensError where it tells no lens.
     """
     found, colours = calibrate_clip(source, info, times, *treatment.frames(info.frames), board, progress)
-    kept = colours.enough or colours.brings_nearer
+    kept = colours.worth_undoing
     fringe = with_colours(treatment.optics.fringe, colours.to_json()) if kept else None
     profile = profile_of("board", info.display, found.lens, focal=found.focal, fringe=fringe)
     views = f"{len(found.used)} views of the board, {len(found.rejected)} left out"

@@ -64,10 +64,10 @@ class FoundFringe:
     edges: tuple[Floats, Floats]
 
     @property
-    def brings_nearer(self) -> bool:
-        """Whether undoing it brings both colours nearer, sure or not: each is known to half of what it is."""
+    def worth_undoing(self) -> bool:
+        """Whether the clip tells it, or undoing it brings both colours nearer: each is known to half of what it is."""
         shifts = self.fringe.at_corner(1.0)
-        return all(doubt <= abs(shift) / 2 for doubt, shift in zip(self.doubts, shifts, strict=True))
+        return self.enough or all(doubt <= abs(shift) / 2 for doubt, shift in zip(self.doubts, shifts, strict=True))
 
     def to_json(self) -> dict[str, Any]:
         """Plain values for JSON."""
