@@ -12,6 +12,7 @@ import pytest
 from truth import SMALL
 
 from keen_horizon.core.errors import TreatmentError
+from keen_horizon.core.lens.profile import profile_of
 from keen_horizon.core.mapping.light import drawn_fringe, drawn_light, falloff_at, fringe_at, undone_glass
 from keen_horizon.core.mapping.output import output_frame
 from keen_horizon.core.media.frames import Frame
@@ -21,6 +22,7 @@ from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.render.warp import Warper
 from keen_horizon.core.starting_points import for_another_clip
 from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.optics import LensSettings
 
 FRAMES = np.arange(120)
 
@@ -94,6 +96,12 @@ def test_keys_stay_the_clips_own() -> None:
     back = for_another_clip(Treatment.from_json({"optics": {"falloff": {"coefficients": [0.0]}}}), treatment).optics
     assert back.falloff is not None
     assert len(back.falloff.keys) == 2
+    lens = LensSettings(family="division", coefficients=(0.1,))
+    profile = profile_of("A lens", SMALL, lens, falloff=treatment.optics.falloff, fringe=treatment.optics.fringe)
+    assert profile.falloff is not None
+    assert profile.fringe is not None
+    assert profile.falloff.coefficients == (-0.2,)
+    assert (profile.falloff.keys, profile.fringe.keys) == ((), ())
 
 
 def test_wrong_keys_are_named() -> None:

@@ -50,8 +50,7 @@ def save_profile(
         raise NotPossible("Give the lens profile a name.")
     info = clip_info(clip)
     seconds = None if readout is None else round(readout / info.rate, 6)
-    light, colours = (part and part.model_copy(update={"keys": ()}) for part in (falloff, fringe))
-    about = {"focal": focal, "readout_s": seconds, "falloff": light, "fringe": colours}
+    about = {"focal": focal, "readout_s": seconds, "falloff": falloff, "fringe": fringe}
     return _added(session, profile_of(name, info.display, lens, **about))
 
 

@@ -10,7 +10,7 @@ import unicodedata
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, field_validator
 
 from keen_horizon.core.errors import ProfileError
 from keen_horizon.core.geometry.picture import Size
@@ -63,6 +63,12 @@ class Profile(BaseModel):
     falloff: FalloffSettings | None = None
     fringe: FringeSettings | None = None
     lens: LensSettings
+
+    @field_validator("falloff", "fringe")
+    @classmethod
+    def _without_keys(cls, part: FalloffSettings | FringeSettings | None) -> FalloffSettings | FringeSettings | None:
+        """Keys stand on frames of one clip, and are no part of a lens."""
+        return part and part.model_copy(update={"keys": ()})
 
     @property
     def size(self) -> Size:
