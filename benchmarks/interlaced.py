@@ -25,7 +25,7 @@ import av
 import av.filter
 import cv2
 import numpy as np
-from test_fields import FLAGGED, paired, still, woven
+from test_fields import FLAGGED, KEEPING, paired, still, woven
 from truth import encoded
 
 from keen_horizon.core.geometry.picture import Size
@@ -106,16 +106,16 @@ def apart(made: list[np.ndarray], whole: list[np.ndarray]) -> float:
     return float(np.sqrt(np.mean(squares)))
 
 
-def after_hold(pictures: list[np.ndarray], poses: Similarities, folder: Path) -> tuple[float, float]:
-    """How far corners move (px RMS), and the energy between fields of what the whole pictures have."""
-    ffmpeg, options = str(shutil.which("ffmpeg")), ("-c:v", "mpeg2video", "-q:v", "2")
-    whole = encoded(ffmpeg, folder / "whole.mpg", pictures, FIELDS, *options)
-    fields = encoded(ffmpeg, folder / "fields.mpg", woven(pictures, "top"), FIELDS / 2, *options, *FLAGGED)
+def after_hold(pictures: list[np.ndarray], poses: Similarities, folder: Path) -> tuple[float, float, float]:
+    """How far corners move (px RMS), and the energy between lines, levels^2: made of fields, and of whole pictures."""
+    ffmpeg = str(shutil.which("ffmpeg"))
+    whole = encoded(ffmpeg, folder / "whole.mov", pictures, FIELDS, *KEEPING)
+    fields = encoded(ffmpeg, folder / "fields.mov", woven(pictures, "top"), FIELDS / 2, *KEEPING, *FLAGGED)
     found = []
     for clip in (whole, fields):
         info, times = probe(clip)
-        found.append(still(info, clip, times, poses, folder / "held.mp4"))
-    return found[1][0], found[1][1] / found[0][1]
+        found.append(still(info, clip, times, poses, folder / "held.mov"))
+    return found[1][0], found[1][1], found[0][1]
 
 
 def main() -> None:
@@ -132,8 +132,8 @@ def main() -> None:
             line.append(f"{name}: " + ", ".join(f"{way} {apart(made, grey):.2f}" for way, made in ways.items()))
             if not smooth:
                 with tempfile.TemporaryDirectory() as folder:
-                    moves, energy = after_hold(pictures, poses, Path(folder))
-                line.append(f"held: {moves:.3f} px, energy {energy:.3f}")
+                    moves, left, usual = after_hold(pictures, poses, Path(folder))
+                line.append(f"held: {moves:.3f} px, energy {left:.2f} of {usual:.2f} ({left / usual:.3f})")
         print("; ".join(line), flush=True)
 
 
