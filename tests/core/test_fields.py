@@ -137,7 +137,7 @@ def test_film_that_was_stretched_to_fields_is_told(ffmpeg: str, folder: Path) ->
 
 
 def comb(frame: Frame) -> float:
-    """Energy between fields, levels^2 of 255: a line against the mean of its neighbours, which are of the other field."""
+    """Energy between fields, levels^2 of 255: lines against the mean of their neighbours, the other field's."""
     y = frame.luma.astype(np.float32)[60:-60, 60:-60] / (1 << (frame.bit_depth - 8))
     return float(((y[1:-1] - (y[:-2] + y[2:]) / 2) ** 2).mean())
 

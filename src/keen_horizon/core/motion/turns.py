@@ -61,10 +61,10 @@ def camera_turns(measurement: Measurement, stage: OpticsStage) -> CameraTurns:
     agreeing = np.concatenate([part.agreeing for part in found])
     blind = measurement.blind | (agreeing[: count - 1] < MINIMUM_INLIERS)
     motion = np.concatenate([np.column_stack([part.turns.as_rotvec(), part.growth]) for part in found])
-    motion[: count - 1] = _bridged(motion[: count - 1], blind)
+    motion[: count - 1] = bridged_motion(motion[: count - 1], blind)
     spread = np.full(len(motion), PAIR_SIGMA * unit * stage.at(measurement.first).size_of_px)
     spread[: count - 1][blind] *= BLIND_SIGMA / PAIR_SIGMA
-    return _averaged(points.frames, motion, spread, count)
+    return averaged(points.frames, motion, spread, count)
 
 
 def _rays(stage: OpticsStage, points: MatchedPoints, end: int, first: int) -> tuple[Floats, Floats]:
@@ -137,7 +137,7 @@ def _step(moved: Floats, outward: Floats, left: Floats, weights: Floats, growth:
     return np.asarray(np.linalg.solve(normal, wanted[..., None])[..., 0])
 
 
-def _bridged(motion: Floats, blind: NDArray[np.bool_]) -> Floats:
+def bridged_motion(motion: Floats, blind: NDArray[np.bool_]) -> Floats:
     """Motion (P, k) of blind pairs interpolated between their neighbours."""
     if not blind.any() or blind.all():
         return motion
@@ -145,7 +145,7 @@ def _bridged(motion: Floats, blind: NDArray[np.bool_]) -> Floats:
     return np.stack([np.interp(index, index[~blind], column[~blind]) for column in motion.T], -1)
 
 
-def _averaged(frames: NDArray[np.intp], motion: Floats, spread: Floats, count: int) -> CameraTurns:
+def averaged(frames: NDArray[np.intp], motion: Floats, spread: Floats, count: int) -> CameraTurns:
     """The turns that matches between `frames` (E, 2), first of each frame and the next, agree on."""
     source, target = frames.T
     steps = Rotation.from_rotvec(motion[:, :3])
