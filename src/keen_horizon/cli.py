@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.all_around import correct_sphere
 from keen_horizon.console import bar, check_folders, read_json, tell, write_json
 from keen_horizon.core.errors import KeenHorizonError
 from keen_horizon.core.lens.calibration import Board
@@ -26,6 +27,7 @@ from keen_horizon.core.motion.measurement import Measurement, measurement_notes
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.path.notes import outcome_notes, solution_notes
 from keen_horizon.core.path.solve import solve_path
+from keen_horizon.core.path.sphere.figures import sphere_motion_json
 from keen_horizon.core.render.compare import Comparison
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.former import with_present_names
@@ -44,6 +46,7 @@ from keen_horizon.pipeline.pinning import pin_clip
 from keen_horizon.pipeline.rendering import Versus, as_shot, render_clip
 from keen_horizon.pipeline.report import correction_report, path_csv, path_document, transforms_csv
 
+UNTREATED = Treatment()
 USUAL_CODECS = {"mp4": "h264", "mov": "h264", "mkv": "h264", "webm": "vp9", "zip": "png"}
 
 
@@ -76,6 +79,7 @@ def _parser() -> argparse.ArgumentParser:
     measure.add_argument("source", type=Path, metavar="SRC")
     measure.add_argument("--out", type=Path, required=True, help="measurement to write (.npz)")
     measure.add_argument("--json", type=Path, help="the same as open JSON")
+    measure.add_argument("--treatment", type=Path, help="treatment document (JSON) that says what camera took the clip")
     measure.set_defaults(run=_measure)
     correct = commands.add_parser("correct", help="measure, solve and render a clip")
     correct.add_argument("source", type=Path, metavar="SRC")
@@ -150,24 +154,29 @@ def _application(name: str) -> Any:
 
 def _measure(options: argparse.Namespace) -> None:
     check_folders(options.out, options.json)
-    info, times = _probed(options)
+    treatment = Treatment.from_json(read_json(options.treatment) if options.treatment else {})
+    info, times = _probed(options, treatment)
     measurement = measure_clip(options.source, info, times, 0, info.frames - 1, bar("measuring"))
     measurement.save(options.out)
     tell(info, measurement_notes(measurement))
     if options.json:
-        write_json(options.json, measurement.to_motion_json(float(info.pixel_aspect)))
+        document = measurement.to_motion_json(float(info.pixel_aspect))
+        write_json(options.json, sphere_motion_json(measurement) if measurement.sphere else document)
 
 
 def _correct(options: argparse.Namespace) -> None:
     treatment = _treatment(options)
     check_folders(options.destination, options.report, options.path)
-    info, times = _probed(options)
+    info, times = _probed(options, treatment)
     treatment = like_source(treatment, info)
     if options.destination.resolve() == options.source.resolve():
         raise KeenHorizonError(f"{info.name}: the result would overwrite the clip. Choose another name.")
     began = time.perf_counter()
     measurement = _measurement(options, info, times, treatment)
     measured = time.perf_counter()
+    if measurement.sphere:
+        correct_sphere(options, info, times, measurement, treatment, measured - began)
+        return
     pins = _pins(options.source, info, times, treatment, Carrier.by(measurement))
     path = solve_path(measurement, treatment, pins)
     solved = time.perf_counter()
@@ -260,10 +269,13 @@ def _corners(options: argparse.Namespace) -> None:
         write_json(options.destination, document)
 
 
-def _probed(options: argparse.Namespace) -> tuple[ClipInfo, NDArray[np.float64]]:
-    """The clip's facts as far as it can be worked on; what is missing is said."""
+def _probed(options: argparse.Namespace, treatment: Treatment = UNTREATED) -> tuple[ClipInfo, NDArray[np.float64]]:
+    """The clip's facts as far as it can be worked on, taken by the camera that its treatment says; what is missing is
+    said.
+    """
     every = None if options.pictures is None else options.pictures == "field"
-    asked = Asked(fields=options.fields.replace("-", " "), every_field=every, rate=options.rate)
+    camera = treatment.source.camera or "as found"
+    asked = Asked(fields=options.fields.replace("-", " "), every_field=every, rate=options.rate, camera=camera)
     info, times = probe_decodable(options.source, asked)
     tell(info, info.notes)
     return info, times

@@ -14,8 +14,10 @@ from keen_horizon.core.finding.readout import find_readout
 from keen_horizon.core.media.frames import gapless, read_frames
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.checkpoint import restored_tracker, stored_tracker
-from keen_horizon.core.motion.measure import MotionTracker, measure_frames
+from keen_horizon.core.motion.measure import MotionTracker, Tracker, measure_frames
 from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.motion.sphere.checkpoint import restored_sphere, stored_sphere
+from keen_horizon.core.motion.sphere.tracker import SphereTracker
 from keen_horizon.pipeline.streams import ahead
 
 Progress = Callable[[int, int], None]
@@ -35,16 +37,16 @@ def measure_clip(
 
     The file stays until the caller has stored the result. Raises Stopped, MediaError, MeasurementError.
     """
-    tracker = _resume(checkpoint, info) if checkpoint else MotionTracker.start(info.display)
+    tracker = _resume(checkpoint, info) if checkpoint else _fresh(info)
     start = first + tracker.count
     if start <= last:
         decoded = gapless(read_frames(info.footage(source), start, last, times), start, times)
         looks = ahead((luma, tracker.small(luma), float(f.time)) for f in decoded for luma in [f.luma8()])
 
-        def keep(state: MotionTracker) -> None:
+        def keep(state: Tracker) -> None:
             assert checkpoint is not None
             partial = checkpoint.with_name(checkpoint.name + ".part")
-            partial.write_bytes(stored_tracker(state))
+            partial.write_bytes(_stored(state))
             partial.replace(checkpoint)
 
         measure_frames(tracker, looks, last - first + 1, progress, should_stop, keep if checkpoint else None)
@@ -54,12 +56,23 @@ def measure_clip(
             "Set the out point there, or copy the file again."
         )
     measurement = tracker.finish(first)
+    if measurement.sphere:
+        return measurement
     return replace(measurement, readout=find_readout(measurement, info.turns))
 
 
-def _resume(checkpoint: Path, info: ClipInfo) -> MotionTracker:
+def _fresh(info: ClipInfo) -> Tracker:
+    return SphereTracker.start(info.display) if info.camera == "sphere" else MotionTracker.start(info.display)
+
+
+def _resume(checkpoint: Path, info: ClipInfo) -> Tracker:
+    restored = restored_sphere if info.camera == "sphere" else restored_tracker
     try:
-        tracker = restored_tracker(checkpoint.read_bytes())
+        tracker: Tracker = restored(checkpoint.read_bytes())
     except (OSError, ValueError, KeyError, EOFError):
-        return MotionTracker.start(info.display)
-    return tracker if tracker.size == info.display else MotionTracker.start(info.display)
+        return _fresh(info)
+    return tracker if tracker.size == info.display else _fresh(info)
+
+
+def _stored(tracker: Tracker) -> bytes:
+    return stored_sphere(tracker) if isinstance(tracker, SphereTracker) else stored_tracker(tracker)

@@ -8,7 +8,7 @@ from __future__ import annotations
 import time
 from collections import deque
 from collections.abc import Callable, Iterator
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -18,17 +18,21 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.errors import MediaError, Stopped
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.mapping.output import output_frame
+from keen_horizon.core.mapping.output import OutputFrame, output_frame
 from keen_horizon.core.media.along import keeps_alpha, kept_pixels
 from keen_horizon.core.media.frames import Frame, gapless, read_frames
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.path.camera_path import CameraPath
+from keen_horizon.core.path.sphere.sphere_path import SpherePath
 from keen_horizon.core.render.borrow import lending_frames
 from keen_horizon.core.render.compare import Comparison
+from keen_horizon.core.render.sphere import SphereWarper
 from keen_horizon.core.render.warp import Warper, coverage_of
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.pipeline.delivery import at_depth, encode_settings, open_writer, taken_along
 from keen_horizon.pipeline.streams import Behind, ahead
+
+AnyPath = CameraPath | SpherePath
 
 
 @dataclass(frozen=True)
@@ -52,7 +56,7 @@ class RenderFacts:
 class Versus:
     """What a render is compared with: another path with its treatment, and how both share the picture."""
 
-    path: CameraPath
+    path: AnyPath
     treatment: Treatment
     comparison: Comparison
 
@@ -61,7 +65,7 @@ def render_clip(
     source: Path,
     info: ClipInfo,
     times: NDArray[np.float64],
-    path: CameraPath,
+    path: AnyPath,
     treatment: Treatment,
     destination: Path,
     progress: Callable[[int, int], None] = lambda done, total: None,
@@ -83,6 +87,8 @@ def render_clip(
     output = warpers[-1].output
     size = versus.comparison.size(output.size) if versus else output.size
     settings = encode_settings(opening, info, treatment.output, size, chroma, depth, output.pixel_aspect, alpha=alpha)
+    if isinstance(path, SpherePath) and path.outlooks is None and versus is None:
+        settings = replace(settings, sphere=True)
     origin = Fraction(opening.time)
     along = taken_along(source, info, treatment, float(origin), times)
     gaps = done = 0
@@ -154,17 +160,20 @@ class FrameWindow:
         return lending_frames(Size(columns, rows), opening.bit_depth)
 
 
-def _legs(path: CameraPath, treatment: Treatment, versus: Versus | None) -> list[tuple[CameraPath, Treatment]]:
+def _legs(path: AnyPath, treatment: Treatment, versus: Versus | None) -> list[tuple[AnyPath, Treatment]]:
     """What is compared with, if anything, and what is rendered."""
     return [*([(versus.path, versus.treatment)] if versus else []), (path, treatment)]
 
 
-def _reach(path: CameraPath, versus: Versus | None) -> int:
+def _reach(path: AnyPath, versus: Versus | None) -> int:
     lenders = [p.borrowed for p in (path, versus.path if versus else None) if p and p.borrowed]
     return max((max(abs(offset) for offset in lender.offsets) for lender in lenders), default=0)
 
 
-def _warper(path: CameraPath, treatment: Treatment, info: ClipInfo, chroma: str, alpha: bool) -> Warper:
+def _warper(path: AnyPath, treatment: Treatment, info: ClipInfo, chroma: str, alpha: bool) -> Warper | SphereWarper:
+    if isinstance(path, SpherePath):
+        output = OutputFrame(path.size, np.eye(3), Fraction(1))
+        return SphereWarper(path, info.coded, output, chroma, treatment)
     output = output_frame(path, treatment, info.coded, info.pixel_aspect)
     return Warper(path, info.coded, output, chroma, treatment, alpha)
 

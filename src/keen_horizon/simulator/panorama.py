@@ -36,6 +36,12 @@ class Panorama:
         latitude = np.arctan2(-rays[..., 1], np.hypot(rays[..., 0], rays[..., 2]))
         return (longitude + np.pi) * self.scale - 0.5, (HIGHEST - latitude) * self.scale - 0.5
 
+    def seen(self, rays: Floats) -> Picture:
+        """The colours (rows, columns, 3) along rays (rows, columns, 3); beyond what is painted, the nearest."""
+        columns, rows = (places.astype(np.float32) for places in self.pixels(rays))
+        found = cv2.remap(self.picture, columns, rows, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        return np.asarray(found, np.uint8)
+
     def smaller(self, factor: int) -> Panorama:
         """The same picture averaged down, for lenses that see much at once."""
         rows, columns = (side // factor for side in self.picture.shape[:2])

@@ -27,6 +27,7 @@ from keen_horizon.core.media.containers import open_input
 from keen_horizon.core.media.formats import CONTAINERS, VIDEO_FORMATS
 from keen_horizon.core.media.hdr import light_options
 from keen_horizon.core.media.sound import Track, sound_track
+from keen_horizon.core.media.spherical_tags import tag_sphere
 from keen_horizon.core.media.stored import Plane, Tags
 from keen_horizon.core.media.subtitles import subtitle_track
 
@@ -35,7 +36,8 @@ from keen_horizon.core.media.subtitles import subtitle_track
 class EncodeSettings:
     """How a file is written. `picture_bits` are those of numbered pictures, which planes of `bit_depth` become.
 
-    `quality` is the codec's constant rate factor: lower is better and larger."""
+    `quality` is the codec's constant rate factor: lower is better and larger. Players are told of a `sphere`.
+    """
 
     size: Size
     bit_depth: int
@@ -55,6 +57,7 @@ class EncodeSettings:
     profile: str | None = None
     light: Light | None = None
     picture_bits: int = 16
+    sphere: bool = False
 
     @property
     def pixel_format(self) -> str:
@@ -180,19 +183,22 @@ def write_video(path: Path, settings: EncodeSettings, along: Along | None = None
     partial = path.with_name(path.name + ".part")
     # The index of an MP4 goes to the front, so that playing needs no search.
     # Tags of any name are kept as open key and value pairs there (ISO/IEC 14496-12, "mdta").
-    options = {"movflags": "+faststart+use_metadata_tags"} if settings.container in EDIT_LISTS else {}
-    with whole_or_nothing(path, partial), av.open(
-        str(partial), "w", format=CONTAINERS[settings.container], options=options
-    ) as container:  # fmt: skip
-        writer = VideoWriter(container, settings)
-        try:
-            if along:
-                _take_along(container, settings, along, writer)
-            yield writer
-            writer.finish()
-        finally:
-            for track in writer.tracks:
-                track.close()
+    # That of a sphere stays last, where it can grow by what marks it.
+    front = "" if settings.sphere else "+faststart"
+    options = {"movflags": f"{front}+use_metadata_tags"} if settings.container in EDIT_LISTS else {}
+    with whole_or_nothing(path, partial):
+        with av.open(str(partial), "w", format=CONTAINERS[settings.container], options=options) as container:
+            writer = VideoWriter(container, settings)
+            try:
+                if along:
+                    _take_along(container, settings, along, writer)
+                yield writer
+                writer.finish()
+            finally:
+                for track in writer.tracks:
+                    track.close()
+        if settings.sphere:
+            tag_sphere(partial, settings.container)
 
 
 def _take_along(container: Any, settings: EncodeSettings, along: Along, writer: VideoWriter) -> None:

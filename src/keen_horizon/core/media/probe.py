@@ -35,6 +35,7 @@ from keen_horizon.core.media.scanning import (
     fields_told,
     picture_times,
 )
+from keen_horizon.core.media.spherical import Camera, Told, camera_of, has_shape_of_sphere, spherical_told
 from keen_horizon.core.media.stored import decoded_pictures, has_alpha
 from keen_horizon.core.media.timecode import Timecode
 
@@ -47,6 +48,8 @@ NUMBERED = "pictures"  # what numbered pictures have for a container
 @dataclass(frozen=True)
 class ClipInfo:
     """One media file, as an editor sees it: upright, with square pixels where `display` is meant.
+
+    A `camera` sees a frame, or a sphere; `spherical` is what the file tells of that.
 
     `coded` is the upright size in stored pixels, `pixel_aspect` the width of one of them over its
     height. Times are seconds; `rate` is frames per second on average.
@@ -72,6 +75,8 @@ class ClipInfo:
     asked: Asked = AS_FOUND
     scan: Scan = field(default_factory=Scan)
     carried: Carried = field(default_factory=Carried)
+    camera: Camera = "frame"
+    spherical: Told | None = None
 
     def footage(self, path: Path) -> Footage:
         """The clip's file, read as found or asked."""
@@ -84,6 +89,11 @@ class ClipInfo:
             return None
         found = Timecode.read(self.carried.timecode, self.stored_rate)
         return found and found.finer(self.reading.pictures_per_frame)
+
+    @property
+    def may_be_sphere(self) -> bool:
+        """Whether only the editor can tell if it is a sphere: it has the shape of one, and its file says nothing."""
+        return self.spherical is None and self.asked.camera == "as found" and has_shape_of_sphere(self.display)
 
     @property
     def may_have_fields(self) -> bool:
@@ -196,6 +206,7 @@ def probe(path: Path, asked: Asked = AS_FOUND) -> tuple[ClipInfo, NDArray[np.flo
         told = fields_told(first, stream)
         site = site_told(container, pixel_format, int(first.color_range) == 2)
         carried = carried_by(path, container, first, has_alpha(first.format))
+        spherical = spherical_told(first)
     times, packets, end = _packet_times(path)
     if len(times) == 0:
         raise _unreadable(path)
@@ -206,6 +217,7 @@ def probe(path: Path, asked: Asked = AS_FOUND) -> tuple[ClipInfo, NDArray[np.flo
         if apart:
             times, packets, declared = times[::2], -(-packets // 2), -(-declared // 2)
     scan, reading = decided(told, seen, asked, site)
+    shape = Size(round(width * (1 / aspect if turns % 2 else aspect)), height)
     promised = len(times) + (declared - packets if declared else _frames_missing(seconds - end, _step(times, guessed)))
     stored_rate = guessed if len(times) < 2 else _usual_rate(times, guessed)
     times = picture_times(times, _step(times, guessed), reading)
@@ -233,6 +245,8 @@ def probe(path: Path, asked: Asked = AS_FOUND) -> tuple[ClipInfo, NDArray[np.flo
         asked=asked,
         scan=scan,
         carried=carried,
+        camera=camera_of(path.name, asked.camera, spherical, shape),
+        spherical=spherical,
     )
     return info, times
 
@@ -267,6 +281,7 @@ def _probed_pictures(path: Path, asked: Asked) -> tuple[ClipInfo, NDArray[np.flo
         asked=asked,
         scan=Scan(rate_taken=wanted is None and pictures.rate is None, missing=pictures.frames - len(pictures.numbers)),
         carried=Carried(container=NUMBERED, alpha=clear, transfer=pictures.transfer),
+        camera=camera_of(path.name, asked.camera, None, size),
     )
     return info, times
 

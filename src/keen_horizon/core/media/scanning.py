@@ -25,12 +25,13 @@ class Asked:
     """How an editor wants the pictures read, where what the file tells or shows is wrong.
 
     `fields` is which field comes first, or "none" for whole pictures; `every_field` a picture a field, or a pair;
-    `rate` how many numbered pictures are shown a second.
+    `rate` how many numbered pictures are shown a second; `camera` whether they show a frame or all around.
     """
 
     fields: Literal["as found", "none", "top", "bottom"] = "as found"
     every_field: bool | None = None
     rate: float | None = None
+    camera: Literal["as found", "frame", "sphere"] = "as found"
 
     @staticmethod
     def from_json(data: dict[str, Any] | None) -> Asked:

@@ -50,8 +50,10 @@ def analysed_unit(size: Size) -> float:
     return max(size.width, size.height) / ANALYSIS_SIDE
 
 
-def matched_points(measurement: Measurement) -> MatchedPoints:
-    """The points of every pair and match; where an earlier format kept none, a grid moved by the poses."""
+def matched_points(measurement: Measurement, most: int = MOST_POINTS) -> MatchedPoints:
+    """The points of every pair, at most so many, and of every match; where an earlier format kept none, a grid moved
+    by the poses.
+    """
     evidence, count = measurement.evidence, len(measurement)
     frames = np.stack([np.arange(count - 1), np.arange(1, count)], -1)
     if len(evidence.moved) == 0:
@@ -63,7 +65,7 @@ def matched_points(measurement: Measurement) -> MatchedPoints:
         moved = (measurement.poses[frames[:, 1]].inverse() @ measurement.poses[frames[:, 0]]).apply(grid)
         return MatchedPoints(frames, np.broadcast_to(grid, moved.shape), moved, np.ones(moved.shape, np.bool_))
     matches = evidence.matches
-    thin = _thinned(evidence)
+    thin = _thinned(evidence, most)
     counts = np.r_[np.bincount(thin.pair, minlength=count - 1), np.diff(matches.starts)]
     there = np.arange(max(1, int(counts.max(initial=0)))) < counts[:, None]
     tables = []
@@ -84,12 +86,12 @@ class _Thinned:
     pair: NDArray[np.intp]
 
 
-def _thinned(evidence: Evidence) -> _Thinned:
-    """Every so many rows of a pair, so that none has more than MOST_POINTS."""
+def _thinned(evidence: Evidence, most: int) -> _Thinned:
+    """Every so many rows of a pair, so that none has more than `most`."""
     counts = np.diff(evidence.starts)
     pair = np.repeat(np.arange(len(counts)), counts)
     place = np.arange(len(pair)) - evidence.starts[:-1][pair]
-    rows = np.flatnonzero(place % (1 + counts // MOST_POINTS)[pair] == 0)
+    rows = np.flatnonzero(place % (1 + counts // most)[pair] == 0)
     return _Thinned(rows, pair[rows])
 
 

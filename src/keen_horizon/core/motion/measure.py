@@ -14,6 +14,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
+from typing import Protocol
 
 import cv2
 import numpy as np
@@ -273,13 +274,32 @@ class MotionTracker:
         )  # fmt: skip
 
 
+class Tracker(Protocol):
+    """A measuring run of any kind of camera: takes frames in order, and gives their measurement."""
+
+    size: Size
+
+    @property
+    def count(self) -> int:
+        """Frames taken so far."""
+
+    def small(self, luma: Gray) -> Gray:
+        """A luma plane at the size that is analysed."""
+
+    def add(self, luma: Gray, time: float, small: Gray | None = None) -> None:
+        """Take the next frame's luma plane."""
+
+    def finish(self, first: int) -> Measurement:
+        """The measurement of frames from clip number `first`."""
+
+
 def measure_frames(
-    tracker: MotionTracker,
+    tracker: Tracker,
     frames: Iterable[tuple[Gray, Gray, float]],
     total: int,
     progress: Callable[[int, int], None],
     should_stop: Callable[[], bool],
-    checkpoint: Callable[[MotionTracker], None] | None = None,
+    checkpoint: Callable[[Tracker], None] | None = None,
     checkpoint_every: int = 120,
 ) -> None:
     """Feed frames (luma plane, its small copy, time) to a tracker, with progress and checkpoints. Raises Stopped."""

@@ -16,7 +16,7 @@ from keen_horizon.core.geometry.similarity import Complex, Similarities
 from keen_horizon.core.glass.shutter import UNKNOWN, Readout
 from keen_horizon.core.motion.levels import Levels
 
-FORMAT = 4
+FORMAT = 5
 
 
 @dataclass(frozen=True)
@@ -76,6 +76,24 @@ class Evidence:
         )
 
 
+@dataclass(frozen=True)
+class Uprights:
+    """Edges seen all around: the unit normals (K, 3) float32 of the planes through the camera that they lie in, in
+    `frames` (K,), counted from the measurement's first.
+    """
+
+    frames: NDArray[np.int64]
+    normals: NDArray[np.float32]
+
+    def part(self, start: int, stop: int) -> Uprights:
+        """Those of frames `start` ... `stop` - 1, counted from `start`."""
+        kept = (self.frames >= start) & (self.frames < stop)
+        return Uprights(self.frames[kept] - start, self.normals[kept])
+
+
+NO_UPRIGHTS = Uprights(np.zeros(0, np.int64), np.zeros((0, 3), np.float32))
+
+
 @dataclass(frozen=True, kw_only=True)
 class Measurement:
     """Motion of N frames from frame `first`, in display pixels (upright, square).
@@ -85,6 +103,9 @@ class Measurement:
     `tracked`, `inliers` (N-1,) counts; `residual` (N-1,) RMS of the inliers in px; `cut` (N-1,) marks a
     change of shot; `blind` (N-1,) pairs whose motion was interpolated since nothing could be followed;
     `repeated` (N-1,) frames that are copies of the one before. `readout` is how the rows were read.
+
+    Of a `sphere` only the evidence tells the motion, its places px of the equirectangular picture; poses stand still,
+    and `uprights` are what tells where up is.
     """
 
     size: Size
@@ -103,6 +124,8 @@ class Measurement:
     repeated: NDArray[np.bool_]
     evidence: Evidence
     readout: Readout = UNKNOWN
+    sphere: bool = False
+    uprights: Uprights = NO_UPRIGHTS
 
     def __len__(self) -> int:
         return len(self.times)
@@ -149,6 +172,7 @@ class Measurement:
             self,
             first=first,
             evidence=self.evidence.part(start, stop),
+            uprights=self.uprights.part(start, stop),
             **{name: getattr(self, name)[start:stop] for name in frames},
             **{name: getattr(self, name)[pairs] for name in of_pairs},
         )
@@ -168,6 +192,7 @@ class Measurement:
             match_starts=self.evidence.matches.starts, match_points=self.evidence.matches.points,
             match_moved=self.evidence.matches.moved,
             readout=[self.readout.frames, self.readout.doubt, self.readout.enough, self.readout.turns],
+            sphere=self.sphere, upright_frames=self.uprights.frames, upright_normals=self.uprights.normals,
         )  # fmt: skip
         partial.replace(path)
 
@@ -192,7 +217,7 @@ class Measurement:
                     pairs=Similarities(data["pair_z"], data["pair_t"]), poses=poses, tilted_poses=tilted, tilts=tilts,
                     levels=levels, tracked=data["tracked"], inliers=data["inliers"], residual=data["residual"],
                     cut=data["cut"], blind=data["blind"], repeated=repeated, evidence=_evidence(data),
-                    readout=_readout(data),
+                    readout=_readout(data), sphere="sphere" in data and bool(data["sphere"]), uprights=_uprights(data),
                 )  # fmt: skip
         except (OSError, KeyError, ValueError, zipfile.BadZipFile) as error:
             raise MeasurementError(f"{path.name}: this is not a measurement; measure the clip again.") from error
@@ -226,6 +251,12 @@ def _evidence(data: Any) -> Evidence:
         return Evidence(data["starts"], data["points"], data["believed"], np.zeros((0, 2), np.float32), Matches.none())
     matches = Matches(*(data[f"match_{name}"] for name in ("frames", "starts", "points", "moved")))
     return Evidence(data["starts"], data["points"], data["believed"], data["moved"], matches)
+
+
+def _uprights(data: Any) -> Uprights:
+    if "sphere" not in data:
+        return NO_UPRIGHTS
+    return Uprights(data["upright_frames"], data["upright_normals"])
 
 
 def _readout(data: Any) -> Readout:

@@ -19,6 +19,7 @@ from keen_horizon.core.treatment.motion import Motion
 from keen_horizon.core.treatment.optics import Optics
 from keen_horizon.core.treatment.output import Output
 from keen_horizon.core.treatment.parts import FrameNumber, Part
+from keen_horizon.core.treatment.view import ClipSource, View
 
 SCHEMA: Literal["keen-horizon/treatment/2"] = "keen-horizon/treatment/2"
 
@@ -41,9 +42,11 @@ class Treatment(Part):
 
     schema_name: Literal["keen-horizon/treatment/2"] = Field(default=SCHEMA, alias="schema")
     range: FrameRange | None = None
+    source: ClipSource = ClipSource()
     optics: Optics = Optics()
     motion: Motion = Motion()
     edges: Edges = Edges()
+    view: View | None = None
     output: Output = Output()
 
     @model_validator(mode="before")

@@ -1,0 +1,79 @@
+"""A sphere's measuring run as bytes, so that it can go on in another process: an .npz, without pickling."""
+
+from __future__ import annotations
+
+import io
+from dataclasses import astuple
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.motion.links import PairQuality
+from keen_horizon.core.motion.sphere.tracker import Found, SphereKey, SphereTracker
+
+
+def stored_sphere(tracker: SphereTracker) -> bytes:
+    """The whole state of a tracker between two frames."""
+    data: dict[str, Any] = {
+        "size": [tracker.size.width, tracker.size.height],
+        "times": tracker.times,
+        "quality": np.array([astuple(row) for row in tracker.quality], np.float64).reshape(-1, 6),
+        "links": np.array(tracker.links, np.int64).reshape(-1, 2),
+        "sights": [at for at, _ in tracker.normals],
+        "fresh": tracker.fresh,
+        **_parts("pairs", [np.hstack([pair.source, pair.target]) for pair in tracker.pairs], 6),
+        **_parts("matched", [np.hstack([match.source, match.target]) for match in tracker.matched], 6),
+        **_parts("believed", [flags[:, None].astype(np.float32) for flags in tracker.believed], 1),
+        **_parts("normals", [normals for _, normals in tracker.normals], 3),
+        **_parts("followed", tracker.followed, 2),
+    }
+    if tracker.previous is not None and tracker.small_before is not None:
+        data |= {"previous": tracker.previous, "small_before": tracker.small_before}
+    if tracker.key is not None:
+        key = tracker.key
+        data |= {"key": [key.number, key.misses], "key_faces": key.faces, "key_turn": key.turn}
+        data |= _parts("key_points", key.points, 2)
+    buffer = io.BytesIO()
+    np.savez(buffer, **data)
+    return buffer.getvalue()
+
+
+def restored_sphere(stored: bytes) -> SphereTracker:
+    """The reverse of `stored_sphere`. Raises ValueError, KeyError or EOFError on foreign bytes."""
+    with np.load(io.BytesIO(stored), allow_pickle=False) as data:
+        width, height = (int(side) for side in data["size"])
+        tracker = SphereTracker.start(Size(width, height))
+        tracker.times = data["times"].tolist()
+        tracker.quality = [
+            PairQuality(int(a), int(b), float(c), bool(d), bool(e), bool(f))
+            for a, b, c, d, e, f in data["quality"].tolist()
+        ]
+        tracker.links = [(int(one), int(other)) for one, other in data["links"]]
+        tracker.pairs, tracker.matched = (
+            [Found(part[:, :3], part[:, 3:]) for part in _split(data, name)] for name in ("pairs", "matched")
+        )
+        tracker.believed = [part[:, 0] > 0 for part in _split(data, "believed")]
+        tracker.normals = list(zip(data["sights"].astype(int).tolist(), _split(data, "normals"), strict=True))
+        tracker.followed, tracker.fresh = _split(data, "followed"), int(data["fresh"])
+        if "previous" in data:
+            tracker.previous, tracker.small_before = data["previous"], data["small_before"]
+        if "key" in data:
+            number, misses = (int(figure) for figure in data["key"])
+            points = _split(data, "key_points")
+            tracker.key = SphereKey(number, data["key_faces"], points, data["key_turn"], misses)
+        return tracker
+
+
+def _parts(name: str, tables: list[NDArray[np.float32]], width: int) -> dict[str, Any]:
+    """Tables of one width as one, with their lengths."""
+    return {
+        name: np.concatenate([*tables, np.zeros((0, width), np.float32)]),
+        f"{name}_lengths": np.array([len(table) for table in tables], np.int64),
+    }
+
+
+def _split(data: Any, name: str) -> list[NDArray[np.float32]]:
+    lengths = data[f"{name}_lengths"]
+    return [np.ascontiguousarray(part) for part in np.split(data[name], np.cumsum(lengths)[:-1])][: len(lengths)]

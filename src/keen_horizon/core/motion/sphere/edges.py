@@ -1,0 +1,47 @@
+"""Edges all around, as the planes through the camera that they lie in."""
+
+from __future__ import annotations
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.motion.sphere.faces import FOCAL, SIDE, Faces, face_rays
+
+EVERY = 5  # frames
+CELLS = 8  # of a face, each way: edges are taken from all over it
+PER_CELL = 3
+LEAST = 12.0  # of the gradient, levels a px
+STRAIGHT = 0.9  # coherence of the structure tensor: 1 is an edge without a corner
+
+
+def edge_normals(pictures: NDArray[np.uint8], faces: Faces) -> NDArray[np.float32]:
+    """Normals (K, 3), in the camera, of the planes that straight, strong edges of a sphere's faces lie in."""
+    found = []
+    for face, picture in enumerate(pictures):
+        points, across = _edges(picture, faces.shown[face])
+        inside = (np.abs(points - (SIDE - 1) / 2) <= FOCAL).all(-1)
+        here, along = points[inside], np.stack([-across[inside, 1], across[inside, 0]], -1)
+        step = np.cross(face_rays(face, here), face_rays(face, here + along))
+        found.append(step / np.linalg.norm(step, axis=-1, keepdims=True))
+    return np.concatenate(found).astype(np.float32)
+
+
+def _edges(picture: NDArray[np.uint8], shown: NDArray[np.uint8]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Places (K, 2) of the strongest straight edges of a face's cells, and their unit gradients (K, 2)."""
+    gray = cv2.GaussianBlur(picture, (0, 0), 1.0).astype(np.float32)
+    across, down = (cv2.Scharr(gray, cv2.CV_32F, *order, scale=1 / 32) for order in ((1, 0), (0, 1)))
+    xx, yy, xy = (cv2.GaussianBlur(product, (0, 0), 3.0) for product in (across**2, down**2, across * down))
+    both, apart = xx + yy, np.hypot(xx - yy, 2 * xy)
+    strength = np.hypot(across, down)
+    ridge = (strength > LEAST) & (apart > STRAIGHT * both) & (shown > 0)
+    ridge &= strength >= cv2.dilate(strength, np.ones((3, 3), np.uint8))
+    row, column = np.nonzero(ridge)
+    cell = (row * CELLS // SIDE) * CELLS + column * CELLS // SIDE
+    order = np.lexsort((-strength[row, column], cell))
+    ordered = cell[order]
+    rank = np.arange(len(order)) - np.searchsorted(ordered, ordered)
+    kept = order[rank < PER_CELL]
+    row, column = row[kept], column[kept]
+    angle = 0.5 * np.arctan2(2 * xy[row, column], (xx - yy)[row, column])
+    return np.stack([column, row], -1).astype(np.float64), np.stack([np.cos(angle), np.sin(angle)], -1)

@@ -1,0 +1,120 @@
+"""Rotations of a camera that sees all around, from rays that match.
+
+A match's rotation is the one that takes its rays nearest to where they were found (Wahba 1965, solved by Markley's
+singular value decomposition, 1988), weighted again and again by Tukey's biweight (Holland & Welsch 1977). What the
+camera carries along (the one below it, a pole, its own arms) stands still in the picture while the world turns: cells
+of the picture whose points, over all matches, stand still likelier than they turn along are not believed.
+Rotations are averaged over the graph of matches as those behind a lens are (see `motion.turns`).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.spatial.transform import Rotation
+
+from keen_horizon.core.cameras.sphere import Sphere
+from keen_horizon.core.geometry.similarity import as_points
+from keen_horizon.core.lately import kept_lately
+from keen_horizon.core.motion.graph import BLIND_SIGMA, PAIR_SIGMA
+from keen_horizon.core.motion.matched import biweight, matched_points
+from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.motion.robust import MINIMUM_INLIERS
+from keen_horizon.core.motion.sphere.faces import FOCAL
+from keen_horizon.core.motion.turns import averaged, bridged_motion
+
+Floats = NDArray[np.float64]
+
+ROUNDS = 6
+MOST_POINTS = 240  # of a pair: all around there are more
+NOISE_RAD = 0.05 / FOCAL  # how exactly a point is followed in a face: 0.05 px
+CELL_DEG = 12.0
+AGREEING = 4.0  # noises, from a point to where a motion puts it
+MOST_TOLD, SURELY = 4.0, 12.0  # logarithms of how much likelier one thing is: by a point at most, and to be believed
+LOOKS = 2  # at what is carried: without it the turns are found better
+
+
+def agreed_turns(source: Floats, target: Floats, there: NDArray[np.bool_]) -> tuple[Floats, NDArray[np.bool_], Floats]:
+    """Rotations (E, 3, 3) target_from_source of matches' unit rays (E, M, 3), padded; who agrees (E, M); their
+    errors (E, M), rad.
+    """
+    weights = there.astype(np.float64)
+    for _ in range(ROUNDS):
+        turns = _wahba(source, target, weights)
+        errors = np.where(there, np.linalg.norm(target - source @ np.swapaxes(turns, 1, 2), axis=-1), 0.0)
+        weights = biweight(errors, there, NOISE_RAD)
+    return turns, weights > 0, errors
+
+
+def _wahba(source: Floats, target: Floats, weights: Floats) -> Floats:
+    left, _, right = np.linalg.svd(np.swapaxes(target * weights[..., None], 1, 2) @ source)
+    left[:, :, 2] *= np.linalg.det(left @ right)[:, None]
+    return np.asarray(left @ right)
+
+
+@dataclass(frozen=True)
+class SphereTurns:
+    """A camera over N frames: `rotations` (N,) reference_from_camera, the first frame's own being the reference;
+    `pairs` (N-1,) next_from_this, and how many points agree on each.
+    """
+
+    rotations: Rotation
+    pairs: Rotation
+    agreeing: NDArray[np.intp]
+
+    def part(self, frames: slice) -> SphereTurns:
+        """Those of some frames, about the same reference."""
+        pairs = slice(frames.start, max(frames.start, frames.stop - 1))
+        return SphereTurns(self.rotations[frames], self.pairs[pairs], self.agreeing[pairs])
+
+
+@kept_lately
+def sphere_turns(measurement: Measurement, sphere: Sphere) -> SphereTurns:
+    """The turns of a camera over a measured range, whose points lie in the sphere's picture."""
+    count = len(measurement)
+    if count < 2:
+        return SphereTurns(Rotation.identity(count), Rotation.identity(0), np.zeros(0, np.intp))
+    points = matched_points(measurement, MOST_POINTS)
+    source, target = (sphere.rays(as_points(places)) for places in (points.source, points.target))
+    turns, agree, _ = agreed_turns(source, target, points.there)
+    there = points.there
+    for _ in range(LOOKS):
+        carried = _carried(source, target, there, turns)
+        if not carried.any():
+            break
+        there = there & ~carried
+        turns, agree, _ = agreed_turns(source, target, there)
+    agreeing = agree.sum(1)
+    blind = measurement.blind | measurement.cut | (agreeing[: count - 1] < MINIMUM_INLIERS)
+    steps = Rotation.from_matrix(turns).as_rotvec()
+    steps[: count - 1] = bridged_motion(steps[: count - 1], blind)
+    spread = np.full(len(steps), PAIR_SIGMA)
+    spread[: count - 1][blind] = BLIND_SIGMA
+    motion = np.column_stack([steps, np.zeros(len(steps))])
+    rotations = averaged(points.frames, motion, spread / FOCAL, count).rotations
+    return SphereTurns(rotations, Rotation.from_rotvec(steps[: count - 1]), agreeing[: count - 1])
+
+
+def _carried(source: Floats, target: Floats, there: NDArray[np.bool_], turns: Floats) -> NDArray[np.bool_]:
+    """Which points (E, M) lie where the camera carries something along: what tells for it adds up over all matches."""
+    turned = source @ np.swapaxes(turns, 1, 2)
+    from_turned, from_still = (np.linalg.norm(target - place, axis=-1) / NOISE_RAD for place in (turned, source))
+    tells = np.clip((from_turned**2 - from_still**2) / 2, -MOST_TOLD, MOST_TOLD)
+    tells[np.minimum(from_turned, from_still) > AGREEING] = 0.0
+    cells, many = _cells(source)
+    told = np.bincount(cells[there], tells[there], minlength=many)
+    return np.asarray(there & (told > SURELY)[cells])
+
+
+def _cells(rays: Floats) -> tuple[NDArray[np.intp], int]:
+    """The cell of the picture that each ray (..., 3) lies in, about as large everywhere, and how many there are."""
+    rows = round(180 / CELL_DEG)
+    latitude = np.arcsin(np.clip(rays[..., 1], -1, 1)) / np.pi + 0.5
+    row = np.minimum((latitude * rows).astype(int), rows - 1)
+    columns = np.maximum(1, np.rint(2 * rows * np.cos(((np.arange(rows) + 0.5) / rows - 0.5) * np.pi))).astype(int)
+    starts = np.r_[0, np.cumsum(columns)]
+    longitude = np.arctan2(rays[..., 0], rays[..., 2]) / (2 * np.pi) + 0.5
+    column = np.minimum((longitude * columns[row]).astype(int), columns[row] - 1)
+    return np.asarray(starts[row] + column, np.intp), int(starts[-1])

@@ -1,0 +1,1 @@
+"""Steadying a camera that sees all around, and looking out of what it saw."""

@@ -1,0 +1,93 @@
+"""What a sphere's path costs and gives: nothing is cropped, so it is turns, and how many pixels a view has."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.spatial.transform import Rotation
+
+from keen_horizon.core.cameras.sphere import sphere_of
+from keen_horizon.core.motion.measurement import Measurement, measurement_notes
+from keen_horizon.core.motion.sphere.turns import sphere_turns
+from keen_horizon.core.path.sphere.solve import vertical_of
+from keen_horizon.core.path.sphere.sphere_path import SpherePath
+from keen_horizon.core.treatment.document import Treatment
+
+Floats = NDArray[np.float64]
+
+SOFT = 1.0  # source pixels for an output pixel: fewer, and the view is enlarged
+
+
+@dataclass(frozen=True)
+class SphereLedger:
+    """Shake is how much the camera's turning changes, RMS, degrees per frame squared; `largest_turn_deg` the largest
+    correction; `source_px` how many of the sphere's pixels one of the output's stands for, where they are fewest.
+    """
+
+    shake_before_deg: float
+    shake_after_deg: float
+    largest_turn_deg: float
+    source_px: float
+
+    def to_json(self) -> dict[str, Any]:
+        """Plain values for JSON."""
+        return asdict(self)
+
+
+def sphere_ledger(path: SpherePath) -> SphereLedger:
+    """The figures of a whole path."""
+    return SphereLedger(
+        shake_before_deg=float(np.sqrt((turning_changes(path.measured) ** 2).mean())),
+        shake_after_deg=float(np.sqrt((turning_changes(path.steadied) ** 2).mean())),
+        largest_turn_deg=float(np.degrees((path.measured.inv() * path.steadied).magnitude()).max()),
+        source_px=float(path.source_px.min()),
+    )
+
+
+def turning_changes(rotations: Rotation) -> Floats:
+    """How much the turning of a camera (N,) changes at each frame (N,), degrees per frame squared."""
+    count = len(rotations)
+    if count < 3:
+        return np.zeros(count)
+    steps = (rotations[1:] * rotations[:-1].inv()).as_rotvec()
+    inner = np.degrees(np.linalg.norm(np.diff(steps, axis=0), axis=1))
+    return np.concatenate([inner[:1], inner, inner[-1:]])
+
+
+def sphere_notes(measurement: Measurement, treatment: Treatment, path: SpherePath) -> tuple[str, ...]:
+    """What an editor should know of a solved sphere, in words."""
+    notes = list(measurement_notes(measurement))
+    if treatment.motion.intent == "level":
+        vertical = vertical_of(measurement, path.measured)
+        by = "the horizon" if vertical.horizon else "upright edges"
+        notes.insert(0, f"Level by {by} all around, sure to about {max(0.05, vertical.doubt):.2f}°.")
+    least = sphere_ledger(path).source_px
+    if path.outlooks is not None and least < SOFT:
+        notes.append(
+            f"The view is enlarged up to {1 / least:.1f}x: the sphere has too few pixels for it. "
+            "Look wider, or deliver it smaller."
+        )
+    return tuple(notes)
+
+
+def sphere_motion_json(measurement: Measurement) -> dict[str, Any]:
+    """The open `motion.json` document of a sphere: where the camera stood at each frame, seen from the first."""
+    path_turns = sphere_turns(measurement, sphere_of(measurement.size))
+    places = path_turns.rotations.as_quat()
+    places *= np.where(places[:, 3:] < 0, -1.0, 1.0)
+    return {
+        "width": measurement.size.width,
+        "height": measurement.size.height,
+        "camera": "sphere",
+        "frames": [
+            {
+                "frame": measurement.first + i,
+                "time": float(measurement.times[i] - measurement.times[0]),
+                "world_from_camera": place.tolist(),
+            }
+            for i, place in enumerate(places)
+        ],
+    }

@@ -1,0 +1,101 @@
+"""Warping frames of a sphere: each plane once, as it is stored, wrapped where the sphere's sides meet."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.geometry.picture import Size, resized
+from keen_horizon.core.mapping.output import OutputFrame
+from keen_horizon.core.mapping.sampling import Maps, PlaneGrid
+from keen_horizon.core.mapping.sphere import sphere_plane_maps
+from keen_horizon.core.media.chroma import written_site
+from keen_horizon.core.media.colour import values_of, whole
+from keen_horizon.core.media.encode import chroma_size
+from keen_horizon.core.media.frames import Frame
+from keen_horizon.core.media.stored import Plane
+from keen_horizon.core.path.sphere.sphere_path import SpherePath
+from keen_horizon.core.render.resample import kept_in_place, resampled
+from keen_horizon.core.render.warp import Warped, alone, sharpened
+from keen_horizon.core.treatment.document import Treatment
+
+REACH = 3  # samples on every side that a cubic kernel may ask for
+STEPS = {"420": (2, 2), "422": (2, 1), "444": (1, 1)}
+
+
+class SphereWarper:
+    """Warps frames of a sphere, stored at size `coded`, into a path's delivered size with a `chroma` layout."""
+
+    def __init__(self, path: SpherePath, coded: Size, output: OutputFrame, chroma: str, treatment: Treatment) -> None:
+        self.path, self.coded, self.output, self.chroma = path, coded, output, chroma
+        self.gap_colour, self.sharpen = treatment.edges.gap_colour, treatment.edges.sharpen
+        self._display_from_coded = resized(path.sphere.size, coded)
+
+    def warp(self, frame: Frame, frame_at: Callable[[int], Frame | None] = alone) -> Warped:
+        """One frame through the map of its number; no other frame is asked for."""
+        fill = values_of(self.gap_colour, frame.bit_depth, frame.tags)
+        planes: list[Plane] = []
+        gaps = 0
+        maps: list[Maps] = []
+        for number, (plane, code) in enumerate(zip(frame.planes, fill, strict=True)):
+            if number < 2:  # V's map is U's
+                maps.append(self._maps(frame, number))
+            at = maps[min(number, 1)]
+            planes.append(whole(self._looked_up(plane, at, code), frame.bit_depth))
+        if not self.path.sphere.whole:
+            columns = maps[0][0]
+            gaps = int(((columns < -0.5) | (columns > frame.luma.shape[1] - 0.5)).sum())
+        if self.sharpen:
+            planes[0] = sharpened(planes[0], self.sharpen, frame.bit_depth)
+        return Warped(tuple(planes), gaps)
+
+    def _maps(self, frame: Frame, number: int) -> Maps:
+        shape, site = frame.planes[number].shape, frame.tags.site
+        size = self.output.size if number == 0 else chroma_size(self.output.size, self.chroma)
+        steps = (1, 1) if number == 0 else STEPS[self.chroma]
+        target = PlaneGrid.of((size.height, size.width), steps, self.output.display_from_output, written_site(site))
+        apart = round(self.coded.height / shape[0]), round(self.coded.width / shape[1])
+        source = PlaneGrid.of((shape[0], shape[1]), apart[::-1], self._display_from_coded, site)
+        return sphere_plane_maps(self.path, frame.number, target, source)
+
+    def _looked_up(self, plane: Plane, maps: Maps, code: float) -> NDArray[np.float32]:
+        """A plane's values where maps say, taken from as much of it as they ask for."""
+        if not self.path.sphere.whole:
+            return resampled(plane, kept_in_place(maps), cv2.BORDER_CONSTANT, code)
+        left, top = (int(np.floor(part.min())) - REACH for part in maps)
+        right, bottom = (int(np.ceil(part.max())) + REACH + 1 for part in maps)
+        part = around(plane, (left, right), (top, bottom))
+        moved = kept_in_place((maps[0] - np.float32(left), maps[1] - np.float32(top)))
+        return resampled(part, moved, cv2.BORDER_REPLICATE)
+
+
+def around(plane: Plane, columns: tuple[int, int], rows: tuple[int, int]) -> Plane:
+    """Samples of a whole sphere's plane from a first to before a last column and row, which may lie beyond its sides:
+    columns go on at the other side, and rows over the pole, half around.
+    """
+    height, width = plane.shape
+    parts = []
+    inside = max(0, rows[0]), min(height, rows[1])
+    if rows[0] < 0:
+        over = _wrapped(plane[: -rows[0]], (columns[0] + width // 2, columns[1] + width // 2))
+        parts.append(over[::-1])
+    parts.append(_wrapped(plane[inside[0] : inside[1]], columns))
+    if rows[1] > height:
+        over = _wrapped(plane[2 * height - rows[1] :], (columns[0] + width // 2, columns[1] + width // 2))
+        parts.append(over[::-1])
+    return parts[0] if len(parts) == 1 else np.concatenate(parts)
+
+
+def _wrapped(rows: Plane, columns: tuple[int, int]) -> Plane:
+    """The columns from a first to before a last one, of rows that go on at their other side."""
+    width = rows.shape[1]
+    start, stop = columns[0] % width, columns[0] % width + columns[1] - columns[0]
+    pieces = []
+    while start < stop:
+        end = min(stop, width)
+        pieces.append(rows[:, start:end])
+        start, stop = 0, stop - end
+    return pieces[0] if len(pieces) == 1 else np.concatenate(pieces, axis=1)

@@ -1,0 +1,77 @@
+"""Films of cameras that see all around, whose turns are known."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+
+import cv2
+import numpy as np
+from scipy.spatial.transform import Rotation
+from truth import encoded, rms
+
+from keen_horizon.core.cameras.sphere import Sphere
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.motion.sphere.tracker import SphereTracker
+from keen_horizon.core.motion.sphere.turns import sphere_turns
+from keen_horizon.simulator.panorama import Panorama, paint_panorama
+from keen_horizon.simulator.sphere import CubeWorld, SphereFilm
+from keen_horizon.simulator.town import build_town
+
+SMALL = Size(1024, 512)
+
+
+def harbour() -> Panorama:
+    """The painted town with its horizon, all around."""
+    return paint_panorama(build_town(), np.array([0, -5.2, 0.0]), width=3072)
+
+
+def cube(seed: int = 5, side: int = 640) -> CubeWorld:
+    """A world of noise at all scales, every face its own."""
+    random = np.random.default_rng(seed)
+    pictures = []
+    for _ in range(6):
+        total = np.zeros((side, side, 3), np.float32)
+        for scale in (2, 4, 8, 16, 32):
+            coarse = random.normal(0, 25, (side // scale, side // scale, 3)).astype(np.float32)
+            total += cv2.resize(coarse, (side, side), interpolation=cv2.INTER_CUBIC)
+        pictures.append(np.clip(total + 128, 0, 255).astype(np.uint8))
+    return CubeWorld.of(pictures, side)
+
+
+def rocking(count: int, seed: int = 1, degrees: float = 2.0, heading: float = 25.0) -> Rotation:
+    """A camera (N,), world_from_camera, that rocks and slowly turns to the right."""
+    random, times = np.random.default_rng(seed), np.arange(count) / 30
+    waves = [
+        sum(
+            degrees * random.normal() * np.sin(2 * np.pi * rate * times + random.uniform(0, 6))
+            for rate in (0.5, 1.3, 4)
+        )
+        for _ in range(3)
+    ]
+    waves[0] = waves[0] + heading * times
+    return Rotation.from_euler("YXZ", np.stack(waves, -1), degrees=True)
+
+
+def measured(pictures: Iterable[np.ndarray], size: Size = SMALL) -> Measurement:
+    """The measurement of BGR pictures of a sphere."""
+    tracker = SphereTracker.start(size)
+    for number, picture in enumerate(pictures):
+        tracker.add(cv2.cvtColor(picture, cv2.COLOR_BGR2GRAY), number / 30)
+    return tracker.finish(0)
+
+
+def errors(measurement: Measurement, true: Rotation) -> tuple[float, float]:
+    """Of pairs, and of absolute turns but for one turn of all: degrees RMS."""
+    found = sphere_turns(measurement, Sphere(measurement.size))
+    pairs = (found.pairs * (true[1:].inv() * true[:-1]).inv()).magnitude()
+    same = (true * found.rotations.inv()).mean()
+    absolute = ((same * found.rotations).inv() * true).magnitude()
+    return float(np.degrees(rms(pairs))), float(np.degrees(rms(absolute)))
+
+
+def film(ffmpeg: str, path: Path, rotations: Rotation, size: Size = SMALL) -> Path:
+    """A film of the noisy cube, which says nothing of being a sphere."""
+    pictures = SphereFilm(cube(), Sphere(size), rotations).pictures()
+    return encoded(ffmpeg, path, pictures, 30, "-c:v", "libx264", "-crf", "16", "-pix_fmt", "yuv420p")
