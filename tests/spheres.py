@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import dataclass
 from pathlib import Path
 
 import cv2
@@ -15,16 +16,29 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.sphere.tracker import SphereTracker
 from keen_horizon.core.motion.sphere.turns import sphere_turns
-from keen_horizon.simulator.panorama import Panorama, paint_panorama
+from keen_horizon.simulator.panorama import paint_panorama
 from keen_horizon.simulator.sphere import CubeWorld, SphereFilm
 from keen_horizon.simulator.town import build_town
 
 SMALL = Size(1024, 512)
 
 
-def harbour() -> Panorama:
-    """The painted town with its horizon, all around."""
-    return paint_panorama(build_town(), np.array([0, -5.2, 0.0]), width=3072)
+@dataclass(frozen=True)
+class AllAround:
+    """A picture of all around, from pole to pole."""
+
+    picture: np.ndarray
+
+    def seen(self, rays: np.ndarray) -> np.ndarray:
+        """The colours (rows, columns, 3) along rays (rows, columns, 3)."""
+        rows, columns = self.picture.shape[:2]
+        places = Sphere(Size(columns, rows)).points(rays).astype(np.float32)
+        return cv2.remap(self.picture, places[..., 0], places[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_WRAP)
+
+
+def harbour() -> AllAround:
+    """The painted town with its horizon."""
+    return AllAround(paint_panorama(build_town(), np.array([0, -5.2, 0.0]), width=3072).all_around())
 
 
 def cube(seed: int = 5, side: int = 640) -> CubeWorld:

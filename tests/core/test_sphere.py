@@ -124,7 +124,7 @@ def test_up_is_told_by_the_town_and_not_by_noise(at_sea: tuple[Measurement, Rota
     found = sphere_turns(measurement, Sphere(SMALL)).rotations
     vertical = find_vertical(measurement.uprights, found)
     assert vertical.enough
-    assert np.degrees(np.arccos(vertical.up @ true[0].inv().apply([0, -1, 0]))) <= 0.1
+    assert np.degrees(np.arccos(vertical.up @ true[0].inv().apply([0, -1, 0]))) <= 0.2  # hills stand on half of it
     noisy = measured(SphereFilm(cube(), Sphere(SMALL), rocking(6)).pictures())
     assert not find_vertical(noisy.uprights, sphere_turns(noisy, Sphere(SMALL)).rotations).enough
     with pytest.raises(TreatmentError, match="Level"):
@@ -149,7 +149,7 @@ def test_intents_steady_and_say_what_they_cost(at_sea: tuple[Measurement, Rotati
     assert np.degrees((glided.inv() * (world * true)).magnitude().max()) < 25
     level, _ = solved("level", response_s=1.0)
     up = level.inv().apply(world.apply([0, -1, 0]))
-    assert np.degrees(np.arccos(np.clip(-up[:, 1], -1, 1))).max() <= 0.1
+    assert np.degrees(np.arccos(np.clip(-up[:, 1], -1, 1))).max() <= 0.2
     half, _ = solved("hold", strength=0.5)
     assert np.allclose((half.inv() * held).magnitude(), (world * true).inv().__mul__(held).magnitude() / 2, atol=0.01)
     shot, _ = solved(None)
@@ -168,7 +168,7 @@ def test_a_path_says_where_the_camera_stood(at_sea: tuple[Measurement, Rotation]
     treatment = Treatment.from_json({"motion": {"intent": "level"}, "view": view})
     path = solve_sphere(measurement, treatment)
     notes = " ".join(sphere_notes(measurement, treatment, path))
-    assert "upright" in notes
+    assert "Level by the horizon" in notes
     assert "enlarged up to 10.8x" in notes
 
 

@@ -28,7 +28,20 @@ SHOWN: dict[str, dict[str, Any]] = {
         "edges": {"zoom_limit": 1.25},
     },
     "lighthouse_04": {"motion": {"intent": "glide"}, "edges": {"zoom_limit": 1.3}},
-}  # a walk that glides, a drone whose rows are put right, a wide lens behind which the camera is turned, dark corners
+    "mast_05": {
+        "motion": {"intent": "level", "response_s": 1.5},
+        "view": {
+            "output": "flat",
+            "size": {"width": 960, "height": 540},
+            "keys": [
+                {"frame": 0, "yaw_deg": -62, "pitch_deg": -3, "field_deg": 84},
+                {"frame": 60, "yaw_deg": -25, "pitch_deg": -2, "field_deg": 84},
+                {"frame": 150, "yaw_deg": 52, "pitch_deg": 4, "field_deg": 56},
+            ],
+        },
+    },
+}  # a walk that glides, a drone whose rows are put right, a wide lens behind which the camera is turned, dark corners,
+# and from the mast a view of the sphere that goes from the harbour mouth to the lighthouse
 BELIEVED_PX = 0.3  # at the corner, by which shown fringes may be off
 THROUGH_GLASS = "lighthouse_04"  # the clip whose glass is measured, too
 

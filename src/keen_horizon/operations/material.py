@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
 
@@ -94,10 +95,17 @@ def clip_measurement(session: Session, files: FileStore, clip: Clip, treatment: 
     first, last = treatment.frames(info.frames)
     row = covering(session, clip, MOTION, first, last)
     if row is None and treatment.motion.intent is None:
-        return Measurement.still(info.display, first, clip_times(clip, files)[first : last + 1])
+        still = Measurement.still(info.display, first, clip_times(clip, files)[first : last + 1])
+        return replace(still, sphere=info.camera == "sphere")
     if row is None:
         raise NotPossible(f"{clip.name}: the motion of frames {first}-{last} has not been measured yet.")
     return _part(files.path(row.key or ""), first, last, info.turns)
+
+
+def of_frames(clip: Clip) -> None:
+    """Raises NotPossible for a clip that shows all around."""
+    if clip_info(clip).camera == "sphere":
+        raise NotPossible(f"{clip.name}: this is not there for spheres. Deliver a view of it, and bring that in.")
 
 
 def clip_pins(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> tuple[PinTrack, ...]:

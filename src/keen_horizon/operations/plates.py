@@ -14,7 +14,7 @@ from keen_horizon.core.media.layers import KINDS, PICTURES
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.operations.clips import start_work
 from keen_horizon.operations.errors import NotPossible
-from keen_horizon.operations.material import clip_info
+from keen_horizon.operations.material import clip_info, of_frames
 from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Clip, Render, Work
 
@@ -23,12 +23,14 @@ GRAPHICS = (*PICTURES, ".zip", ".mp4", ".mov", ".mkv", ".webm", ".avi")
 
 def request_plate(session: Session, clip: Clip, treatment: Treatment) -> Work:
     """Queue the straight plate of the treatment's range. Raises LensError without a lens."""
+    of_frames(clip)
     treatment.frames(clip_info(clip).frames)
     return _queued(session, Render(clip_id=clip.id, treatment=_plate(clip, treatment).to_json(), kind="plate"))
 
 
 def request_maps(session: Session, clip: Clip, treatment: Treatment, frame: int) -> Work:
     """Queue the ST maps of the treatment's lens; of a keyed one those of a frame. Raises LensError without one."""
+    of_frames(clip)
     document = _plate(clip, treatment).to_json()
     document["output"] |= {"container": "zip", "codec": "tiff"}
     return _queued(session, Render(clip_id=clip.id, treatment=document, kind="maps", graphics={"frame": frame}))
@@ -38,6 +40,7 @@ def request_overlay(
     session: Session, files: FileStore, clip: Clip, treatment: Treatment, name: str, data: BinaryIO
 ) -> Work:
     """Queue laying graphics, read from `data`, over the treatment's range. Raises LensError, NotPossible."""
+    of_frames(clip)
     info = clip_info(clip)
     plates_of(treatment, info.display, clip.name, treatment.frames(info.frames))
     name = PurePath(name.replace("\\", "/")).name[:255]

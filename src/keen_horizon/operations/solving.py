@@ -18,11 +18,14 @@ from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.motion.plane import PlaneTrack
+from keen_horizon.core.path.any_path import AnyPath, solve_any
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.ledger import ledger, open_areas, pinches, shake_curves
 from keen_horizon.core.path.notes import solution_notes
 from keen_horizon.core.path.seen_through import hiding
 from keen_horizon.core.path.solve import limit_that_hides, solve_path
+from keen_horizon.core.path.sphere.figures import sphere_notes
+from keen_horizon.core.path.sphere.solve import solve_sphere
 from keen_horizon.core.path.tradeoff import TradePoint, smallest_zoom
 from keen_horizon.core.render.warp import suggested_sharpening
 from keen_horizon.core.treatment.document import Treatment
@@ -30,12 +33,8 @@ from keen_horizon.core.treatment.motion import Motion
 from keen_horizon.core.treatment.optics import Optics
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.findings import MOTION, covering
-from keen_horizon.operations.material import (
-    clip_flat,
-    clip_info,
-    clip_measurement,
-    clip_pins,
-)
+from keen_horizon.operations.material import clip_flat, clip_info, clip_measurement, clip_pins, of_frames
+from keen_horizon.operations.sphere_solution import SphereSolution
 from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Clip
 
@@ -113,10 +112,18 @@ class Solution:
         }
 
 
-def clip_path(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> CameraPath:
+def clip_path(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> AnyPath:
     """The path for a treatment from what is stored. Raises NotPossible when something was not measured."""
     measurement = clip_measurement(session, files, clip, treatment)
-    return solve_path(measurement, treatment, clip_pins(session, files, clip, treatment))
+    return solve_any(measurement, treatment, clip_pins(session, files, clip, treatment))
+
+
+def flat_path(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> CameraPath:
+    """The path of a clip that shows a frame. Raises NotPossible for a sphere."""
+    of_frames(clip)
+    path = clip_path(session, files, clip, treatment)
+    assert isinstance(path, CameraPath)
+    return path
 
 
 def shown_treatment(session: Session, clip: Clip, treatment: Treatment) -> Treatment:
@@ -154,9 +161,12 @@ def asked(session: Session, files: FileStore, clip: Clip, treatment: Treatment) 
     )  # fmt: skip
 
 
-def solution_of(question: Question) -> Solution:
+def solution_of(question: Question) -> Solution | SphereSolution:
     """The solved path with all that is shown of it."""
     info, treatment, measurement = question.info, question.treatment, question.measurement
+    if measurement.sphere:
+        sphere = solve_sphere(measurement, treatment)
+        return SphereSolution(sphere, sphere_notes(measurement, treatment, sphere), question.measured)
     path = solve_path(measurement, treatment, question.pins)
     return Solution(
         path=path, rate=info.rate, output=output_frame(path, treatment, info.coded, info.pixel_aspect),

@@ -9,12 +9,13 @@ from sqlalchemy.orm import Session
 
 from keen_horizon.core.lens.over_time import enlargement
 from keen_horizon.core.media.formats import expected_bytes
+from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.ledger import ledger
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.operations.clips import acting, next_letter, start_work
 from keen_horizon.operations.errors import NotPossible, NotThere
 from keen_horizon.operations.findings import LENS, MOTION, OF_PLAIN, Sought, ask_for, covering, the_flat, the_pin
-from keen_horizon.operations.material import clip_info
+from keen_horizon.operations.material import clip_info, of_frames
 from keen_horizon.operations.solving import clip_path
 from keen_horizon.pipeline.like_source import like_source
 from keen_horizon.store.files import FileStore
@@ -37,6 +38,7 @@ def measure_arrived(session: Session, clip: Clip) -> Work | None:
 
 def request_pins(session: Session, clip: Clip, treatment: Treatment) -> list[Work]:
     """Queue following of the treatment's pinned points, those that were not followed yet."""
+    of_frames(clip)
     first, last = treatment.frames(clip_info(clip).frames)
     asked = (ask_for(session, clip, the_pin(pin), first, last) for pin in treatment.motion.pin.points)
     return [work for work in asked if work is not None]
@@ -47,6 +49,7 @@ def request_flat(session: Session, clip: Clip, treatment: Treatment) -> Work | N
 
     Raises NotPossible when no corners are set.
     """
+    of_frames(clip)
     if treatment.optics.flat is None:
         raise NotPossible(f"{clip.name}: set four corners of a flat thing first.")
     return ask_for(session, clip, the_flat(treatment.optics), *treatment.frames(clip_info(clip).frames))
@@ -54,6 +57,7 @@ def request_flat(session: Session, clip: Clip, treatment: Treatment) -> Work | N
 
 def request_lens(session: Session, clip: Clip, treatment: Treatment) -> Work:
     """Queue looking for the clip's lens in the treatment's range, unless that is going on."""
+    of_frames(clip)
     going_on = (work for work in clip.works if work.kind == LENS.kind and work.state.open)
     frames = treatment.frames(clip_info(clip).frames)
     work = next(going_on, None) or ask_for(session, clip, LENS, *frames, anew=True)
@@ -66,6 +70,7 @@ def request_glass(session: Session, clip: Clip, treatment: Treatment, sought: So
 
     Raises NotPossible where its motion was not measured, which a plain wall does without.
     """
+    of_frames(clip)
     frames = treatment.frames(clip_info(clip).frames)
     if sought != OF_PLAIN and covering(session, clip, MOTION, *frames) is None:
         raise NotPossible(f"{clip.name}: measure the motion first; it tells which places were seen where.")
@@ -86,7 +91,8 @@ def save_version(session: Session, files: FileStore, clip: Clip, treatment: Trea
     first, last = treatment.frames(clip_info(clip).frames)
     zoom = None
     if covering(session, clip, MOTION, first, last) is not None:
-        zoom = ledger(clip_path(session, files, clip, treatment)).zoom
+        path = clip_path(session, files, clip, treatment)
+        zoom = ledger(path).zoom if isinstance(path, CameraPath) else None
     version = Version(clip_id=clip.id, letter=next_letter(clip.versions), treatment=treatment.to_json(), zoom=zoom)
     version.person = acting(session)
     clip.versions.append(version)
@@ -114,6 +120,8 @@ def request_render(
 
     `versus` makes it a comparison: {"treatment": document, or null for as shot, "layout", "place", "turn"}.
     """
+    if versus is not None:
+        of_frames(clip)
     needed = [request_measurement(session, clip, treatment)]
     if treatment.motion.intent == "pin":
         needed += request_pins(session, clip, treatment)
@@ -140,7 +148,8 @@ def render_bytes(render: Render) -> int:
     """About how large a render's file becomes."""
     info, treatment = clip_info(render.clip), Treatment.from_json(render.treatment)
     first, last = treatment.frames(info.frames)
-    size, output = treatment.edges.size or info.coded, treatment.output
+    own = treatment.view.size if treatment.view is not None and info.camera == "sphere" else None
+    size, output = own or treatment.edges.size or info.coded, treatment.output
     larger = enlargement(treatment.optics, info.display, first, last) ** 2
     pixels = round(size.width * size.height * larger) * (
         2 if render.versus and render.versus["layout"] == "side" else 1

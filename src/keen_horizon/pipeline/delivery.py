@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from contextlib import AbstractContextManager
 from fractions import Fraction
 from pathlib import Path
@@ -20,6 +21,8 @@ from keen_horizon.core.media.sequence import write_sequence
 from keen_horizon.core.media.stored import Plane
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.output import Output
+
+FIRST_ORDER = 4  # channels of first-order ambisonic sound
 
 
 def encode_settings(
@@ -83,7 +86,7 @@ def is_whole(info: ClipInfo, treatment: Treatment) -> bool:
 def clip_fates(info: ClipInfo, treatment: Treatment) -> tuple[Fate, ...]:
     """What becomes of everything that the clip carries when it is delivered so."""
     output = treatment.output
-    return fates(
+    carried = fates(
         info,
         codec=output.codec,
         container=output.container,
@@ -91,11 +94,27 @@ def clip_fates(info: ClipInfo, treatment: Treatment) -> tuple[Fate, ...]:
         whole=is_whole(info, treatment),
         clear=treatment.edges.clear_gaps,
     )
+    return carried if info.camera == "frame" else (*carried, *_of_sphere(info, treatment))
+
+
+def _of_sphere(info: ClipInfo, treatment: Treatment) -> Iterator[Fate]:
+    """What becomes of what players are told of a sphere, and of sound from all around."""
+    view, output = treatment.view, treatment.output
+    if view is not None and view.output != "sphere":
+        yield Fate("that it shows all around", "changed", "a view is a frame")
+    elif output.codec in SEQUENCES:
+        yield Fate("that it shows all around", "lost", "pictures have no place for it")
+    else:
+        yield Fate("that it shows all around", "kept")
+    if output.sound != "none" and any(sound.channels >= FIRST_ORDER for sound in info.carried.sounds):
+        yield Fate("sound from all around", "changed", "if it is ambisonic: not turned along with the picture")
 
 
 def done_to(treatment: Treatment) -> str:
     """What a treatment does, in a few words."""
     intent, optics, edges = treatment.motion.intent, treatment.optics, treatment.edges.way
+    if treatment.view is not None:
+        return ", ".join([*([f"steadied ({intent})"] if intent else []), f"view: {treatment.view.output}"])
     parts = [f"steadied ({intent})" if intent else "", "lens corrected" if optics.lens else "", f"edges: {edges}"]
     return ", ".join(part for part in parts if part)
 

@@ -22,7 +22,7 @@ from keen_horizon.core.mapping.output import OutputFrame, output_frame
 from keen_horizon.core.media.along import keeps_alpha, kept_pixels
 from keen_horizon.core.media.frames import Frame, gapless, read_frames
 from keen_horizon.core.media.probe import ClipInfo
-from keen_horizon.core.path.camera_path import CameraPath
+from keen_horizon.core.path.any_path import AnyPath
 from keen_horizon.core.path.sphere.sphere_path import SpherePath
 from keen_horizon.core.render.borrow import lending_frames
 from keen_horizon.core.render.compare import Comparison
@@ -31,8 +31,6 @@ from keen_horizon.core.render.warp import Warper, coverage_of
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.pipeline.delivery import at_depth, encode_settings, open_writer, taken_along
 from keen_horizon.pipeline.streams import Behind, ahead
-
-AnyPath = CameraPath | SpherePath
 
 
 @dataclass(frozen=True)
@@ -83,7 +81,7 @@ def render_clip(
     clear = treatment.edges.clear_gaps and versus is None
     chroma, depth = kept_pixels(info, treatment.output.codec, clear)
     alpha = keeps_alpha(info, treatment.output.codec, clear) and versus is None
-    warpers = [_warper(p, t, info, chroma, alpha) for p, t in _legs(path, treatment, versus)]
+    warpers = [warper_of(p, t, info, chroma, alpha) for p, t in _legs(path, treatment, versus)]
     output = warpers[-1].output
     size = versus.comparison.size(output.size) if versus else output.size
     settings = encode_settings(opening, info, treatment.output, size, chroma, depth, output.pixel_aspect, alpha=alpha)
@@ -170,7 +168,10 @@ def _reach(path: AnyPath, versus: Versus | None) -> int:
     return max((max(abs(offset) for offset in lender.offsets) for lender in lenders), default=0)
 
 
-def _warper(path: AnyPath, treatment: Treatment, info: ClipInfo, chroma: str, alpha: bool) -> Warper | SphereWarper:
+def warper_of(
+    path: AnyPath, treatment: Treatment, info: ClipInfo, chroma: str, alpha: bool = False
+) -> Warper | SphereWarper:
+    """What warps a clip's frames through a path."""
     if isinstance(path, SpherePath):
         output = OutputFrame(path.size, np.eye(3), Fraction(1))
         return SphereWarper(path, info.coded, output, chroma, treatment)

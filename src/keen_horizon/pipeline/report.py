@@ -17,6 +17,8 @@ from keen_horizon.core.mapping.light import undone_glass
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.ledger import ledger, pinch_points
+from keen_horizon.core.path.sphere.figures import sphere_ledger
+from keen_horizon.core.path.sphere.sphere_path import SpherePath
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.pipeline.delivery import clip_fates
 from keen_horizon.pipeline.rendering import RenderFacts
@@ -45,15 +47,35 @@ def correction_report(
         "pinch_points": pinch_points(path, info.rate),
         "readout": readout.to_json(),
         "seconds": {name: round(value, 3) for name, value in seconds.items()},
-        "output": {
-            "width": facts.width,
-            "height": facts.height,
-            "codec": facts.codec,
-            "pix_fmt": facts.pix_fmt,
-        },
+        "output": _output(facts),
         "goes_along": [asdict(fate) for fate in clip_fates(info, treatment)],
         "notes": list(notes),
     }
+
+
+def sphere_report(
+    path: SpherePath,
+    treatment: Treatment,
+    info: ClipInfo,
+    facts: RenderFacts,
+    seconds: dict[str, float],
+    notes: tuple[str, ...],
+) -> dict[str, Any]:
+    """The `R.json` document of a sphere."""
+    return {
+        "clip": info.name,
+        "frames": facts.frames,
+        **sphere_ledger(path).to_json(),
+        "gap_pixels": facts.gap_pixels,
+        "seconds": {name: round(value, 3) for name, value in seconds.items()},
+        "output": _output(facts),
+        "goes_along": [asdict(fate) for fate in clip_fates(info, treatment)],
+        "notes": list(notes),
+    }
+
+
+def _output(facts: RenderFacts) -> dict[str, Any]:
+    return {"width": facts.width, "height": facts.height, "codec": facts.codec, "pix_fmt": facts.pix_fmt}
 
 
 def path_document(path: CameraPath, info: ClipInfo, times: NDArray[np.float64]) -> dict[str, Any]:

@@ -10,15 +10,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.mapping.output import output_frame
 from keen_horizon.core.media.chroma import written_site
 from keen_horizon.core.media.footage import Source
 from keen_horizon.core.media.frames import Frame, read_frame, read_frames
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.media.proxy import jpeg, limited_range, picture_of, scaled_planes
-from keen_horizon.core.path.camera_path import CameraPath
-from keen_horizon.core.render.warp import Warper, alone
+from keen_horizon.core.path.any_path import AnyPath
+from keen_horizon.core.render.warp import alone
 from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.pipeline.rendering import warper_of
 
 STILL_WIDTH = 960
 MARK_BGR = np.array([90, 193, 232], np.float32)
@@ -41,7 +41,7 @@ def still_jpeg(
     info: ClipInfo,
     times: NDArray[np.float64],
     number: int,
-    path: CameraPath | None,
+    path: AnyPath | None,
     treatment: Treatment | None,
     look: Look = Look(),
 ) -> bytes:
@@ -49,8 +49,8 @@ def still_jpeg(
     frame, lent = read_frame(info.footage(source), number, times), None
     shown = info.display
     if path is not None and treatment is not None and path.first <= number < path.first + len(path):
-        output = output_frame(path, treatment, info.coded, info.pixel_aspect)
-        warper = Warper(path, info.coded, output, "420", treatment)
+        warper = warper_of(path, treatment, info, "420")
+        output = warper.output
         around = _around(info.footage(source), times, number, path)
         warped = warper.warp(frame, around.get if around else alone)
         tags = replace(frame.tags, site=written_site(frame.tags.site))
@@ -67,7 +67,7 @@ def still_jpeg(
     return jpeg(picture, 95 if look.part else 90)
 
 
-def _around(source: Source, times: NDArray[np.float64], number: int, path: CameraPath) -> dict[int, Frame]:
+def _around(source: Source, times: NDArray[np.float64], number: int, path: AnyPath) -> dict[int, Frame]:
     """The frames that may lend to a frame, by number."""
     if path.borrowed is None:
         return {}

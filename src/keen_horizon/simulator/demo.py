@@ -10,6 +10,7 @@ from pathlib import Path
 import cv2
 import numpy as np
 from numpy.typing import NDArray
+from scipy.spatial.transform import Rotation
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.glass.dead import DeadEdge
@@ -20,11 +21,12 @@ from keen_horizon.simulator.film import Shot, write_shot
 from keen_horizon.simulator.layers import boat_layer, railing_layer, walker_layer
 from keen_horizon.simulator.light import Glass
 from keen_horizon.simulator.panorama import Panorama, paint_panorama
+from keen_horizon.simulator.sphere import SphereShot, write_around
 from keen_horizon.simulator.town import Patch, Thing, build_town
 
 Floats = NDArray[np.float64]
 
-SIZE = Size(1280, 720)
+SIZE, AROUND = Size(1280, 720), Size(1920, 960)
 RATE = 30
 HEADLAND = Thing(
     [
@@ -104,7 +106,17 @@ def lighthouse(frames: int = 160) -> Shot:
                 Lens("rectilinear", 1900), Sensor(noise=0.4, seed=4), glass)  # fmt: skip
 
 
-DEMO: tuple[Callable[[], Shot], ...] = (quay_walk, roofs_drone, dinghy, lighthouse)
+def mast(frames: int = 160) -> SphereShot:
+    """All around from the mast of a boat that rocks on the swell and swings round in the harbour."""
+    times, random = np.arange(frames) / RATE, np.random.default_rng(505)
+    yaw = -20 + 5 * times + band_noise(random, times, 0.2, 1.5, 2.0)
+    pitch = 4 * np.sin(2 * np.pi * 0.6 * times) + band_noise(random, times, 0.8, 5.0, 0.6)
+    roll = 9 * np.sin(2 * np.pi * 0.42 * times + 1) + band_noise(random, times, 0.8, 4.0, 0.8)
+    rotations = Rotation.from_euler("YXZ", np.stack([yaw, pitch, roll], -1), degrees=True)
+    return SphereShot("mast_05", AROUND, RATE, _world((0, -7.5, 0)).smaller(3), rotations, 5)
+
+
+DEMO: tuple[Callable[[], Shot | SphereShot], ...] = (quay_walk, roofs_drone, dinghy, lighthouse, mast)
 
 
 def write_demo(folder: Path) -> list[Path]:
@@ -113,9 +125,10 @@ def write_demo(folder: Path) -> list[Path]:
         return list(pool.map(_write, DEMO, [folder] * len(DEMO)))
 
 
-def _write(make: Callable[[], Shot], folder: Path) -> Path:
+def _write(make: Callable[[], Shot | SphereShot], folder: Path) -> Path:
     cv2.setNumThreads(1)
-    return write_shot(make(), folder)
+    shot = make()
+    return write_around(shot, folder) if isinstance(shot, SphereShot) else write_shot(shot, folder)
 
 
 def _samples(frames: int) -> Floats:

@@ -110,9 +110,10 @@ def write_pictures(pictures: Iterator[Picture], size: Size, rate: int, path: Pat
             writer.write(planes, Fraction(number, rate))
 
 
-def add_sound(silent: Path, clip: Path, seconds: float, seed: int) -> None:
-    """Copy the pictures of one file into another, with the sound of sea and gulls."""
-    with av.open(str(silent)) as source, av.open(str(clip), "w", options={"movflags": "+faststart"}) as out:
+def add_sound(silent: Path, clip: Path, seconds: float, seed: int, *, front: bool = True) -> None:
+    """Copy the pictures of one file into another, with the sound of sea and gulls; its index goes to the `front`."""
+    options = {"movflags": "+faststart"} if front else {}
+    with av.open(str(silent)) as source, av.open(str(clip), "w", options=options) as out:
         pictures = source.streams.video[0]
         video = out.add_stream_from_template(pictures)
         audio = out.add_stream("aac", rate=SOUND_RATE)

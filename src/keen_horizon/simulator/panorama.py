@@ -19,6 +19,7 @@ Floats = NDArray[np.float64]
 Picture = NDArray[np.uint8]
 
 HIGHEST, LOWEST = np.radians(48.0), np.radians(-42.0)
+FADING = np.radians(9.0)  # beyond what is painted
 HAZE = np.array([222.0, 212.0, 200.0])
 _SHIFT = 4
 
@@ -36,11 +37,15 @@ class Panorama:
         latitude = np.arctan2(-rays[..., 1], np.hypot(rays[..., 0], rays[..., 2]))
         return (longitude + np.pi) * self.scale - 0.5, (HIGHEST - latitude) * self.scale - 0.5
 
-    def seen(self, rays: Floats) -> Picture:
-        """The colours (rows, columns, 3) along rays (rows, columns, 3); beyond what is painted, the nearest."""
-        columns, rows = (places.astype(np.float32) for places in self.pixels(rays))
-        found = cv2.remap(self.picture, columns, rows, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-        return np.asarray(found, np.uint8)
+    def all_around(self) -> Picture:
+        """The same picture from pole to pole: what is not painted fades to the usual colour of where painting ends."""
+        parts = [self.picture]
+        for edge, row in ((HIGHEST, self.picture[:1]), (-LOWEST, self.picture[-1:])):
+            away = np.arange(round((np.pi / 2 - edge) * self.scale))
+            left = np.clip(1 - away / (FADING * self.scale), 0, 1)[:, None, None] ** 2
+            beyond = (row * left + row.mean((0, 1)) * (1 - left)).astype(np.uint8)
+            parts = [beyond[::-1], *parts] if edge == HIGHEST else [*parts, beyond]
+        return np.concatenate(parts)
 
     def smaller(self, factor: int) -> Panorama:
         """The same picture averaged down, for lenses that see much at once."""

@@ -1,10 +1,12 @@
-"""A world painted on the faces of a cube, seen all around by a camera in its middle."""
+"""Cameras that see all around: in the middle of a world on a cube's faces, and on the mast of a rocking boat."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import json
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from typing import Protocol
+from pathlib import Path
+from typing import Any, Protocol
 
 import cv2
 import numpy as np
@@ -12,7 +14,12 @@ from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 from keen_horizon.core.cameras.sphere import Sphere
+from keen_horizon.core.cameras.sphere_maps import sphere_maps
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.media.spherical_tags import tag_sphere
 from keen_horizon.core.motion.sphere.faces import AXES
+from keen_horizon.simulator.film import add_sound, write_pictures
+from keen_horizon.simulator.panorama import Panorama
 
 Picture = NDArray[np.uint8]
 Floats = NDArray[np.float64]
@@ -84,3 +91,74 @@ class SphereFilm:
             if standing is not None:
                 picture[below:] = standing
             yield picture
+
+
+PLANK_M = 0.22  # wide, seen from a mast of MAST_M
+MAST_M = 4.0
+
+
+@dataclass(frozen=True)
+class SphereShot:
+    """A clip all around: the painted world, the sphere's picture, and where the camera stands, world_from_camera."""
+
+    name: str
+    size: Size
+    rate: int
+    world: Panorama
+    rotations: Rotation
+    seed: int
+
+    def truth(self) -> dict[str, Any]:
+        """The truth that goes beside the file."""
+        rows = [
+            {"frame": number, "time": number / self.rate, "world_from_camera": place.tolist()}
+            for number, place in enumerate(self.rotations.as_quat())
+        ]
+        size = {"width": self.size.width, "height": self.size.height}
+        return {"clip": self.name, **size, "rate": self.rate, "camera": "sphere", "frames": rows}
+
+
+def take_around(shot: SphereShot) -> Iterator[Picture]:
+    """The shot's BGR pictures, with the boat below that the camera stands on."""
+    sphere, world = Sphere(shot.size), shot.world.all_around()
+    rows, columns = world.shape[:2]
+    around = Sphere(Size(columns, rows))
+    boat, shown = _boat(sphere)
+    for matrix in shot.rotations.as_matrix():
+        across, down = sphere_maps(around, _turned(sphere, matrix), shot.size.height, shot.size.width)
+        picture = cv2.remap(world, across, down, cv2.INTER_LINEAR, borderMode=cv2.BORDER_WRAP)
+        yield np.where(shown[..., None], boat, picture)
+
+
+def _turned(sphere: Sphere, matrix: Floats) -> Callable[[Floats], Floats]:
+    return lambda points: sphere.rays(points) @ matrix.T
+
+
+def _boat(sphere: Sphere) -> tuple[Picture, NDArray[np.bool_]]:
+    """What the camera carries along: a deck of planks, pointed ahead, and the foot of the mast; and where it is."""
+    x, y = np.meshgrid(np.arange(sphere.size.width), np.arange(sphere.size.height))
+    rays = sphere.rays(np.stack([x, y], -1).astype(np.float64))
+    below = np.maximum(rays[..., 1], 1e-3)
+    across, ahead = rays[..., 0] / below * MAST_M, rays[..., 2] / below * MAST_M
+    beam = 1.5 * np.sqrt(np.clip(1 - (ahead / 5.5) ** 2, 0, 1))
+    on_deck = (rays[..., 1] > 0) & (np.abs(across) < beam)
+    plank = np.floor(across / PLANK_M).astype(int)
+    shade = 1 - 0.12 * (plank % 3) - 0.35 * (np.abs(across / PLANK_M - plank - 0.5) > 0.46)
+    joint = np.abs(np.mod(ahead + 0.7 * (plank % 4), 2.4) - 1.2) > 1.18
+    deck = np.array([96, 140, 178]) * (shade * (1 - 0.35 * joint))[..., None]
+    rail = np.abs(np.abs(across) - beam) < 0.07
+    deck[rail] = (226, 230, 232)
+    deck[np.hypot(across, ahead) < 0.16] = (60, 62, 66)
+    return deck.astype(np.uint8), on_deck
+
+
+def write_around(shot: SphereShot, folder: Path, quality: int = 19) -> Path:
+    """Write the clip, marked as a sphere, and its truth; return the clip's path."""
+    folder.mkdir(parents=True, exist_ok=True)
+    clip, silent = folder / f"{shot.name}.mp4", folder / f".{shot.name}-silent.mp4"
+    write_pictures(take_around(shot), shot.size, shot.rate, silent, quality)
+    add_sound(silent, clip, len(shot.rotations) / shot.rate, shot.seed, front=False)
+    tag_sphere(clip, "mp4")
+    silent.unlink()
+    (folder / f"{shot.name}.truth.json").write_text(json.dumps(shot.truth()))
+    return clip

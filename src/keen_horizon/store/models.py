@@ -130,11 +130,12 @@ class Clip(Base):
     @property
     def pictures(self) -> str | None:
         """What tells the clip's pictures from others: its file's digest, and how they are read where that differs."""
-        reading = (self.info or {}).get("reading") or {}
-        if self.digest is None or not (reading.get("first_field") or reading.get("rate")):
+        info = self.info or {}
+        reading, around = info.get("reading") or {}, info.get("camera") == "sphere"
+        if self.digest is None or not (reading.get("first_field") or reading.get("rate") or around):
             return self.digest
-        told = f"{self.digest} {reading['first_field']} {reading['every_field']} {reading.get('rate')}"
-        return hashlib.sha256(told.encode()).hexdigest()
+        told = f"{self.digest} {reading.get('first_field')} {reading.get('every_field')} {reading.get('rate')}"
+        return hashlib.sha256((told + " sphere" * around).encode()).hexdigest()
 
 
 class Finding(Base):

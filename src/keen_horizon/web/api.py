@@ -18,7 +18,7 @@ from keen_horizon.jobs.progress import work_json
 from keen_horizon.operations import clips, solving, starting, treating, works
 from keen_horizon.operations.errors import NotThere
 from keen_horizon.operations.lookup import find
-from keen_horizon.operations.material import clip_flat, clip_info, clip_times
+from keen_horizon.operations.material import clip_flat, clip_info, clip_times, of_frames
 from keen_horizon.pipeline.flat_things import plane_document
 from keen_horizon.pipeline.report import path_document
 from keen_horizon.store.models import Clip, Project, StartingPoint, Work
@@ -187,9 +187,12 @@ def solve(clip_id: int) -> Response:
     return jsonify(solution.to_json(request.args.get("lens", "")))
 
 
-def _asked(clip_id: int, treatment: Treatment) -> solving.Question:
+def _asked(clip_id: int, treatment: Treatment, *, of_frame: bool = False) -> solving.Question:
     with services().session() as session:
-        return solving.asked(session, services().files, find(session, Clip, clip_id), treatment)
+        clip = find(session, Clip, clip_id)
+        if of_frame:
+            of_frames(clip)
+        return solving.asked(session, services().files, clip, treatment)
 
 
 @blueprint.post("/clips/<int:clip_id>/trade-off")
@@ -197,7 +200,7 @@ def trade_off(clip_id: int) -> Response:
     """The curve of zoom against remaining shake; a newer question of the same `asker` ends the computing."""
     treatment = posted_treatment()
     outdated = services().curves.ask((clip_id, request.args.get("asker", "")))
-    question = _asked(clip_id, treatment)
+    question = _asked(clip_id, treatment, of_frame=True)
     curve = zoom_against_shake(question.measurement, question.treatment, question.pins, should_stop=outdated)
     return jsonify([asdict(point) for point in curve])
 
@@ -206,7 +209,8 @@ def trade_off(clip_id: int) -> Response:
 def smallest_zoom(clip_id: int) -> Response:
     """The smallest zoom limit that leaves no more than the wanted shake."""
     wanted = body(WantedShake)
-    return jsonify(asdict(solving.smallest_zoom_of(_asked(clip_id, wanted.treatment), wanted.shake_percent)))
+    point = solving.smallest_zoom_of(_asked(clip_id, wanted.treatment, of_frame=True), wanted.shake_percent)
+    return jsonify(asdict(point))
 
 
 @blueprint.post("/clips/<int:clip_id>/versions")
@@ -267,7 +271,7 @@ def path_data(clip_id: int, name: str) -> Response:
     with services().session() as session:
         clip = find(session, Clip, clip_id)
         info, times = clip_info(clip), clip_times(clip, files)
-        path = solving.clip_path(session, files, clip, treatment)
+        path = solving.flat_path(session, files, clip, treatment)
     return data_file(path_document(path, info, times), PurePath(clip.name).stem, name)
 
 

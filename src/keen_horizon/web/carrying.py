@@ -32,11 +32,12 @@ BEFORE = (
 
 
 class AskedReading(Body):
-    """How an editor wants a clip's fields, or numbered pictures, read."""
+    """How an editor wants a clip's fields, or numbered pictures, read, and whether it shows all around."""
 
     fields: Literal["as found", "none", "top", "bottom"] = "as found"
     every_field: bool | None = None
     rate: float | None = Field(default=None, ge=0.1, le=1000)
+    camera: Literal["as found", "frame", "sphere"] = "as found"
 
 
 @blueprint.post("/clips/<int:clip_id>/reading")

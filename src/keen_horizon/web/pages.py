@@ -11,6 +11,7 @@ from werkzeug.wrappers import Response
 from keen_horizon.operations.clips import media_files
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.lookup import find
+from keen_horizon.operations.material import clip_info, of_frames
 from keen_horizon.operations.solving import asked, solution_of
 from keen_horizon.operations.treating import chosen_treatment
 from keen_horizon.store.models import Clip, ClipState, Project
@@ -54,7 +55,8 @@ def bench(clip_id: int) -> str:
         clip = find(session, Clip, clip_id)
         if clip.state is not ClipState.READY:
             raise NotPossible(f"{clip.name} is not ready yet. Wait for it on the shelf.")
-        return render_template("bench.html", clip=clip, page=clip_detail(clip, services().files))
+        shows = "sphere" if clip_info(clip).camera == "sphere" else "bench"
+        return render_template(f"{shows}.html", clip=clip, page=clip_detail(clip, services().files))
 
 
 @blueprint.get("/clips/<int:clip_id>/report")
@@ -63,6 +65,7 @@ def report(clip_id: int) -> str:
     files = services().files
     with services().session() as session:
         clip = find(session, Clip, clip_id)
+        of_frames(clip)
         letter = request.args.get("version", "")
         treatment = chosen_treatment(clip, letter or "draft")
         solution = solution_of(asked(session, files, clip, treatment)).to_json()

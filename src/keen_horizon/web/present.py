@@ -6,6 +6,7 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
+from keen_horizon.core.cameras.sphere import sphere_of
 from keen_horizon.core.media.probe import NUMBERED, ClipInfo
 from keen_horizon.core.media.proxy import THUMBNAILS
 from keen_horizon.core.treatment.document import Treatment
@@ -57,6 +58,8 @@ def clip_card(clip: Clip, files: FileStore) -> dict[str, Any]:
         card["numbered"] = info.carried.container == NUMBERED
         card["rate"], card["seconds"] = info.rate, info.duration
         card["scan"] = info.scan_note or ("Whole pictures" if info.may_have_fields else None)
+        card["camera"], card["may_be_sphere"] = info.camera, info.may_be_sphere
+        card["shape_of_sphere"] = info.may_be_sphere or info.asked.camera != "as found" or info.spherical is not None
         varying = " varying" if info.variable_rate else ""
         card["facts"] = f"{timecode(info.duration)} · {info.coded.width}×{info.coded.height} · {rate} fps{varying}"
     return card
@@ -80,6 +83,7 @@ def clip_detail(clip: Clip, files: FileStore) -> dict[str, Any]:
             "variable_rate": info.variable_rate,
             "notice": CHANGED if source_changed(clip, files) else " ".join(info.troubles) or None,
             "scan": info.scan_note,
+            "across": sphere_of(info.display).across if info.camera == "sphere" else None,
             "timecode": _timecode(info),
         },
         "proxy": {**(clip.proxy or {}), "url": f"/media/clips/{clip.id}/proxy.mp4"},

@@ -1,9 +1,10 @@
 """Where up is, for a camera that sees all around: one direction for a whole shot, since its turns are known.
 
 Edges lie in planes through the camera. Those of uprights hold the vertical, so their normals are square to it; the
-horizon's own normal is the vertical. The direction on which most normals agree, in either way, is looked for among
-those that two edges make (Fischler & Bolles 1981), and refined by least squares under Tukey's biweight. Its doubt is
-told by a jackknife of blocks of frames (Quenouille 1956).
+horizon is level all around, so rays to it are. Where an edge lies is told far more exactly than which way it goes.
+The direction on which most edges agree, in either way, is looked for among those that two edges make (Fischler &
+Bolles 1981), and refined by least squares under Tukey's biweight, more and more narrowly: coasts and hills lie close
+to the horizon. Its doubt is told by a jackknife of blocks of frames (Quenouille 1956).
 """
 
 from __future__ import annotations
@@ -21,11 +22,13 @@ Floats = NDArray[np.float64]
 
 TRIALS, LOOKED_AT = 1500, 3000
 FURTHEST_DEG = 60.0  # of up from where the camera's own top points on average
-SPREAD_RAD = np.radians(0.4)  # of an edge's normal
-ROUNDS = 12
+SLANT_RAD, PLACE_RAD = np.radians(1.0), np.radians(0.4)  # spreads of which way an edge goes, and of where it lies
+ALONG = np.cos(np.radians(6.0))  # of a normal and up: an edge that may be of the horizon
+NARROWER = (1.0, 0.6, 0.35, 0.2, 0.12)  # of those spreads, one refinement after the other
+ROUNDS = 6
 BLOCKS = 8
-LEAST_SHARE, LEAST_COUNT = 0.12, 60  # of the edges that must agree, and how many
-STANDING_OUT = 7.0  # times as many as agree on a usual direction: a painted town has 15, six photographs at random 5
+LEAST_SHARE, LEAST_COUNT = 0.05, 60  # of the edges that must agree, and how many
+STANDING_OUT = 15.0  # times as many as agree on a usual direction: a harbour has 34 to 57, photographs 6 to 11
 SURE_DEG = 0.5  # of doubt, at most
 SEED = 7
 
@@ -45,72 +48,91 @@ class Vertical:
 UNKNOWN = Vertical(np.array([0.0, -1.0, 0.0]), 90.0, False)
 
 
+@dataclass(frozen=True)
+class _Edges:
+    """Edges of all frames in the reference: rays to them and normals of their planes (K, 3)."""
+
+    rays: Floats
+    normals: Floats
+
+    def __len__(self) -> int:
+        return len(self.rays)
+
+    def part(self, rows: NDArray[np.intp] | NDArray[np.bool_]) -> _Edges:
+        return _Edges(self.rays[rows], self.normals[rows])
+
+    def errors(self, up: Floats) -> tuple[Floats, Floats]:
+        """How far edges (K,) are from upright, and from the horizon if they go that way, in spreads."""
+        height = np.abs(self.normals @ up)
+        upright = np.arcsin(np.clip(height, 0, 1)) / SLANT_RAD
+        level = np.where(height > ALONG, np.abs(self.rays @ up) / PLACE_RAD, np.inf)
+        return upright, level
+
+
 def find_vertical(uprights: Uprights, rotations: Rotation) -> Vertical:
     """Up, from edges seen in frames of a shot whose camera stood at `rotations` (N,), reference_from_camera."""
     if len(uprights.frames) < LEAST_COUNT:
         return UNKNOWN
-    normals = rotations[uprights.frames].apply(uprights.normals)
+    there = rotations[uprights.frames]
+    edges = _Edges(there.apply(uprights.rays), there.apply(uprights.normals))
     top = rotations.apply([0.0, -1.0, 0.0]).mean(0)
     top /= max(1e-9, float(np.linalg.norm(top)))
-    start, usual = _best(normals, top)
+    start, usual = _best(edges, top)
     if start is None:
         return UNKNOWN
-    up = _refined(normals, start)
-    across, along = _errors(normals, up)
-    agreeing = np.minimum(across, along) < TUKEY_REACH * SPREAD_RAD
-    by_horizon = (along < across) & agreeing
+    up = _refined(edges, start)
+    upright, level = edges.errors(up)
+    agreeing = np.minimum(upright, level) < TUKEY_REACH
     blocks = np.minimum(uprights.frames * BLOCKS // max(1, len(rotations)), BLOCKS - 1)
-    left_out = [_refined(normals[blocks != block], up) for block in range(BLOCKS) if (blocks == block).any()]
+    left_out = [_refined(edges.part(blocks != block), up) for block in range(BLOCKS) if (blocks == block).any()]
     doubt = _jackknifed(np.array(left_out), up)
     enough = bool(
-        agreeing.sum() >= max(LEAST_COUNT, LEAST_SHARE * len(normals))
-        and _score(normals, up[None])[0] >= STANDING_OUT * usual
+        agreeing.sum() >= max(LEAST_COUNT, LEAST_SHARE * len(edges))
+        and _score(edges, up) >= STANDING_OUT * usual
         and doubt <= SURE_DEG
     )
-    return Vertical(up, doubt, enough, bool(by_horizon.sum() > agreeing.sum() / 2))
+    told = [float(tukey(errors, 1.0).sum()) for errors in (upright, np.minimum(level, 1e3))]
+    return Vertical(up, doubt, enough, told[1] > told[0])
 
 
-def _errors(normals: Floats, up: Floats) -> tuple[Floats, Floats]:
-    """How far normals (K, 3) are from square to a direction, and from lying along it, rad."""
-    height = np.clip(np.abs(normals @ up), 0, 1)
-    return np.arcsin(height), np.arccos(height)
+def _score(edges: _Edges, up: Floats) -> float:
+    """How many edges agree with a direction, counted softly; the horizon's for more, as they tell more."""
+    upright, level = edges.errors(up)
+    return float((np.exp(-(upright**2) / 2) + SLANT_RAD / PLACE_RAD * np.exp(-(np.minimum(level, 1e3) ** 2) / 2)).sum())
 
 
-def _score(normals: Floats, candidates: Floats) -> Floats:
-    """How many normals agree with each of some directions (C, 3), counted softly."""
-    height = np.abs(normals @ candidates.T)
-    across = np.exp(-((height / SPREAD_RAD) ** 2) / 2)
-    along = np.exp(-((1 - np.minimum(height, 1)) / SPREAD_RAD**2))
-    return np.asarray((across + along).sum(0))
-
-
-def _best(normals: Floats, top: Floats) -> tuple[Floats | None, float]:
-    """The direction near `top` on which most normals agree, and how many agree on a usual one."""
+def _best(edges: _Edges, top: Floats) -> tuple[Floats | None, float]:
+    """The direction near `top` on which most edges agree, and how many agree on a usual one."""
     random = np.random.default_rng(SEED)
-    chosen = normals if len(normals) <= LOOKED_AT else normals[random.choice(len(normals), LOOKED_AT, replace=False)]
+    chosen = edges if len(edges) <= LOOKED_AT else edges.part(random.choice(len(edges), LOOKED_AT, replace=False))
     one, other = random.integers(len(chosen), size=(2, TRIALS))
-    crossing = np.cross(chosen[one], chosen[other])
-    size = np.linalg.norm(crossing, axis=1)
-    told = np.concatenate([crossing[size > 0.05] / size[size > 0.05, None], chosen[one[: TRIALS // 4]]])
+    crossings = []
+    for planes in (chosen.normals, chosen.rays):
+        crossing = np.cross(planes[one], planes[other])
+        size = np.linalg.norm(crossing, axis=1)
+        crossings.append(crossing[size > 0.2] / size[size > 0.2, None])
+    told = np.concatenate(crossings)
     told *= np.sign(told @ top)[:, None]
     told = told[told @ top > np.cos(np.radians(FURTHEST_DEG))]
     if not len(told):
         return None, 0.0
-    scores = _score(chosen, told)
-    return told[scores.argmax()], float(np.median(scores)) * len(normals) / len(chosen)
+    scores = np.array([_score(chosen, up) for up in told])
+    return told[scores.argmax()], float(np.median(scores)) * len(edges) / len(chosen)
 
 
-def _refined(normals: Floats, up: Floats) -> Floats:
-    for _ in range(ROUNDS):
-        across, along = _errors(normals, up)
-        upright = tukey(across, SPREAD_RAD)
-        level = tukey(along, SPREAD_RAD)
-        spread = (normals * (upright - level)[:, None]).T @ normals
-        found = np.linalg.eigh(spread)[1][:, 0]
-        found = found * np.sign(found @ up)
-        if np.abs(found - up).max() < 1e-9:
-            break
-        up = found
+def _refined(edges: _Edges, up: Floats) -> Floats:
+    for narrower in NARROWER:
+        for _ in range(ROUNDS):
+            upright, level = (np.minimum(errors, 1e3) / narrower for errors in edges.errors(up))
+            slanted, placed = tukey(upright, 1.0) / SLANT_RAD**2, tukey(level, 1.0) / PLACE_RAD**2
+            spread = (edges.normals * slanted[:, None]).T @ edges.normals
+            spread += (edges.rays * placed[:, None]).T @ edges.rays
+            found = np.linalg.eigh(spread)[1][:, 0]
+            found = found * np.sign(found @ up)
+            settled = np.abs(found - up).max() < 1e-9
+            up = found
+            if settled:
+                break
     return up
 
 

@@ -27,6 +27,7 @@ from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.media.stored import Plane, Tags
 
 PROXY_WIDTH = 960
+WIDER = 1920  # of a sphere, of which only a part is looked at
 THUMBNAILS = 24
 THUMBNAIL_WIDTH = 240
 KEY_EVERY = 12
@@ -58,7 +59,7 @@ def make_proxy(
 
     `progress(done, total)` counts frames. Raises Stopped, MediaError.
     """
-    size = info.display.fitted(PROXY_WIDTH)
+    size = info.display.fitted(WIDER if info.camera == "sphere" else PROXY_WIDTH)
     rate = min(max(Fraction(info.rate).limit_denominator(1001), SLOWEST), FASTEST)
     frames = gapless(read_frames(info.footage(source), 0, info.frames - 1, times), 0, times)
     pictures = _scaled(frames, size)

@@ -78,20 +78,21 @@ class Evidence:
 
 @dataclass(frozen=True)
 class Uprights:
-    """Edges seen all around: the unit normals (K, 3) float32 of the planes through the camera that they lie in, in
-    `frames` (K,), counted from the measurement's first.
+    """Edges seen all around in `frames` (K,), counted from the measurement's first: unit rays (K, 3) float32 to them,
+    and the unit normals (K, 3) of the planes through the camera that they lie in.
     """
 
     frames: NDArray[np.int64]
+    rays: NDArray[np.float32]
     normals: NDArray[np.float32]
 
     def part(self, start: int, stop: int) -> Uprights:
         """Those of frames `start` ... `stop` - 1, counted from `start`."""
         kept = (self.frames >= start) & (self.frames < stop)
-        return Uprights(self.frames[kept] - start, self.normals[kept])
+        return Uprights(self.frames[kept] - start, self.rays[kept], self.normals[kept])
 
 
-NO_UPRIGHTS = Uprights(np.zeros(0, np.int64), np.zeros((0, 3), np.float32))
+NO_UPRIGHTS = Uprights(np.zeros(0, np.int64), np.zeros((0, 3), np.float32), np.zeros((0, 3), np.float32))
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -192,7 +193,8 @@ class Measurement:
             match_starts=self.evidence.matches.starts, match_points=self.evidence.matches.points,
             match_moved=self.evidence.matches.moved,
             readout=[self.readout.frames, self.readout.doubt, self.readout.enough, self.readout.turns],
-            sphere=self.sphere, upright_frames=self.uprights.frames, upright_normals=self.uprights.normals,
+            sphere=self.sphere, upright_frames=self.uprights.frames, upright_rays=self.uprights.rays,
+            upright_normals=self.uprights.normals,
         )  # fmt: skip
         partial.replace(path)
 
@@ -256,7 +258,7 @@ def _evidence(data: Any) -> Evidence:
 def _uprights(data: Any) -> Uprights:
     if "sphere" not in data:
         return NO_UPRIGHTS
-    return Uprights(data["upright_frames"], data["upright_normals"])
+    return Uprights(*(data[f"upright_{name}"] for name in ("frames", "rays", "normals")))
 
 
 def _readout(data: Any) -> Readout:

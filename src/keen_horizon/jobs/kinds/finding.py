@@ -10,12 +10,16 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 from sqlalchemy import Engine
 from sqlalchemy.orm import Session
 
+from keen_horizon.core.cameras.sphere import sphere_of
 from keen_horizon.core.motion.carrying import Carrier
 from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.motion.sphere.turns import sphere_turns
 from keen_horizon.core.path.figures import shake
+from keen_horizon.core.path.sphere.figures import turning_changes
 from keen_horizon.core.treatment.motion import PinPoint
 from keen_horizon.core.treatment.optics import Optics
 from keen_horizon.jobs.kinds.material import Material, checked_digest, ranged_material
@@ -95,13 +99,20 @@ def finding(engine: Engine, files: FileStore, work: Work, progress: Progress) ->
 def _motion(search: Search) -> Found:
     progress = search.progress
     measured = measure_clip(*search.material, progress.frames, progress.should_stop, search.checkpoint)
-    before = shake(measured.poses.about(measured.size.centre), measured.size)
     facts = {
-        "shake_percent": 100 * before / measured.size.width,
+        "shake_percent": 100 * _shake(measured),
         "blind_pairs": int(measured.blind.sum()),
         "cuts": int(measured.cut.sum()),
     }
     return Found(facts, measured.save)
+
+
+def _shake(measured: Measurement) -> float:
+    """Of the picture's width, per frame squared."""
+    if measured.sphere:
+        rotations = sphere_turns(measured, sphere_of(measured.size)).rotations
+        return float(np.sqrt((turning_changes(rotations) ** 2).mean())) / 360
+    return shake(measured.poses.about(measured.size.centre), measured.size) / measured.size.width
 
 
 def _pin(search: Search) -> Found:

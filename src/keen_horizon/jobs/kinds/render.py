@@ -8,7 +8,9 @@ from pathlib import Path
 from sqlalchemy import Engine
 from sqlalchemy.orm import Session
 
-from keen_horizon.core.path.notes import outcome_notes, solution_notes
+from keen_horizon.core.path.any_path import notes_of
+from keen_horizon.core.path.camera_path import CameraPath
+from keen_horizon.core.path.sphere.sphere_path import SpherePath
 from keen_horizon.core.render.compare import Comparison
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.jobs.kinds.material import checked_digest, need_space
@@ -19,7 +21,7 @@ from keen_horizon.operations.treating import render_bytes
 from keen_horizon.pipeline.maps import write_maps
 from keen_horizon.pipeline.overlaying import overlay_clip
 from keen_horizon.pipeline.rendering import Versus, as_shot, render_clip
-from keen_horizon.pipeline.report import correction_report, path_document
+from keen_horizon.pipeline.report import correction_report, path_document, sphere_report
 from keen_horizon.store.database import transaction
 from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Render, Work
@@ -74,21 +76,24 @@ def _picture(engine: Engine, files: FileStore, work: Work, progress: Progress) -
         treatment = Treatment.from_json(render.treatment)
         path = clip_path(session, files, clip, treatment)
         measurement = clip_measurement(session, files, clip, treatment)
-        notes = solution_notes(measurement, treatment)
-        notes += outcome_notes(path, treatment, clip_pins(session, files, clip, treatment))
+        notes = notes_of(measurement, treatment, path, clip_pins(session, files, clip, treatment))
         versus = _versus(session, files, render, treatment)
         need_space(files, render_bytes(render))
     suffix = f".{treatment.output.container}"
     target = files.work_path(f"render-{render.id}{suffix}")
     facts = render_clip(source, info, times, path, treatment, target, progress.frames, progress.should_stop, versus)
     document: Path = files.work_path(f"render-{render.id}.json")
-    document.write_text(json.dumps(path_document(path, info, times)))
+    if isinstance(path, CameraPath):
+        document.write_text(json.dumps(path_document(path, info, times)))
     with transaction(engine) as session:
         render = session.get_one(Render, work.render_id)
         checked_digest(session, files, work.clip_id)
         seconds = {"render": facts.seconds}
-        render.report = correction_report(path, treatment, info, facts, seconds, notes, measurement.readout)
         render.key = files.keep(target, suffix)
+        if isinstance(path, SpherePath):
+            render.report = sphere_report(path, treatment, info, facts, seconds, notes)
+            return
+        render.report = correction_report(path, treatment, info, facts, seconds, notes, measurement.readout)
         render.path_key = files.keep(document, ".json")
 
 

@@ -21,12 +21,12 @@ def stored_sphere(tracker: SphereTracker) -> bytes:
         "times": tracker.times,
         "quality": np.array([astuple(row) for row in tracker.quality], np.float64).reshape(-1, 6),
         "links": np.array(tracker.links, np.int64).reshape(-1, 2),
-        "sights": [at for at, _ in tracker.normals],
+        "sights": [at for at, _ in tracker.edges],
         "fresh": tracker.fresh,
         **_parts("pairs", [np.hstack([pair.source, pair.target]) for pair in tracker.pairs], 6),
         **_parts("matched", [np.hstack([match.source, match.target]) for match in tracker.matched], 6),
         **_parts("believed", [flags[:, None].astype(np.float32) for flags in tracker.believed], 1),
-        **_parts("normals", [normals for _, normals in tracker.normals], 3),
+        **_parts("edges", [edges for _, edges in tracker.edges], 6),
         **_parts("followed", tracker.followed, 2),
     }
     if tracker.previous is not None and tracker.small_before is not None:
@@ -55,7 +55,7 @@ def restored_sphere(stored: bytes) -> SphereTracker:
             [Found(part[:, :3], part[:, 3:]) for part in _split(data, name)] for name in ("pairs", "matched")
         )
         tracker.believed = [part[:, 0] > 0 for part in _split(data, "believed")]
-        tracker.normals = list(zip(data["sights"].astype(int).tolist(), _split(data, "normals"), strict=True))
+        tracker.edges = list(zip(data["sights"].astype(int).tolist(), _split(data, "edges"), strict=True))
         tracker.followed, tracker.fresh = _split(data, "followed"), int(data["fresh"])
         if "previous" in data:
             tracker.previous, tracker.small_before = data["previous"], data["small_before"]

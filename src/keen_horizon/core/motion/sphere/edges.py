@@ -12,18 +12,23 @@ EVERY = 5  # frames
 CELLS = 8  # of a face, each way: edges are taken from all over it
 PER_CELL = 3
 LEAST = 12.0  # of the gradient, levels a px
+STEEPEST = np.sin(np.radians(50.0))  # up or down: further on are sky and what the camera stands on
 STRAIGHT = 0.9  # coherence of the structure tensor: 1 is an edge without a corner
 
 
-def edge_normals(pictures: NDArray[np.uint8], faces: Faces) -> NDArray[np.float32]:
-    """Normals (K, 3), in the camera, of the planes that straight, strong edges of a sphere's faces lie in."""
+def seen_edges(pictures: NDArray[np.uint8], faces: Faces) -> NDArray[np.float32]:
+    """Rays and normals (K, 6), in the camera: to straight, strong edges of a sphere's faces, and of the planes that
+    those lie in.
+    """
     found = []
     for face, picture in enumerate(pictures):
         points, across = _edges(picture, faces.shown[face])
         inside = (np.abs(points - (SIDE - 1) / 2) <= FOCAL).all(-1)
         here, along = points[inside], np.stack([-across[inside, 1], across[inside, 0]], -1)
-        step = np.cross(face_rays(face, here), face_rays(face, here + along))
-        found.append(step / np.linalg.norm(step, axis=-1, keepdims=True))
+        rays = face_rays(face, here)
+        step = np.cross(rays, face_rays(face, here + along))
+        edges = np.hstack([rays, step / np.linalg.norm(step, axis=-1, keepdims=True)])
+        found.append(edges[np.abs(rays[:, 1]) < STEEPEST])
     return np.concatenate(found).astype(np.float32)
 
 
@@ -44,4 +49,24 @@ def _edges(picture: NDArray[np.uint8], shown: NDArray[np.uint8]) -> tuple[NDArra
     kept = order[rank < PER_CELL]
     row, column = row[kept], column[kept]
     angle = 0.5 * np.arctan2(2 * xy[row, column], (xx - yy)[row, column])
-    return np.stack([column, row], -1).astype(np.float64), np.stack([np.cos(angle), np.sin(angle)], -1)
+    gradient = np.stack([np.cos(angle), np.sin(angle)], -1)
+    places = np.stack([column, row], -1).astype(np.float64)
+    return places + gradient * _beside(strength, places, gradient)[:, None], gradient
+
+
+def _beside(
+    strength: NDArray[np.float32], places: NDArray[np.float64], across: NDArray[np.float64]
+) -> NDArray[np.float64]:
+    """How far along their gradients (K, 2) edges lie beside the samples (K, 2) that they are strongest at, px."""
+
+    if not len(places):
+        return np.zeros(0)
+
+    def at(step: float) -> NDArray[np.float64]:
+        x, y = np.ascontiguousarray((places + step * across).T, np.float32)
+        looked = cv2.remap(strength, x[None], y[None], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        return np.asarray(looked[0], np.float64)
+
+    before, here, after = at(-1.0), at(0.0), at(1.0)
+    bend = before - 2 * here + after
+    return np.asarray(np.where(bend < 0, np.clip(0.5 * (before - after) / np.minimum(bend, -1e-9), -1, 1), 0.0))

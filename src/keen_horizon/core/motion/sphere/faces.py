@@ -90,7 +90,7 @@ class Faces:
     def own(self, face: int, points: Points) -> Points:
         """Those of a face's points (N, 2) that are nearer its middle than any other face's, and well inside."""
         near = (np.abs(points - MIDDLE) <= FOCAL).all(-1)
-        column, row = np.rint(points).astype(int).T
+        column, row = np.clip(np.rint(points), 0, SIDE - 1).astype(int).T
         return np.asarray(points[near & (self.shown[face, row, column] > 0)])
 
 

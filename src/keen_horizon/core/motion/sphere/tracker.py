@@ -21,7 +21,7 @@ from keen_horizon.core.motion.links import PairQuality
 from keen_horizon.core.motion.measure import CUT_DIFFERENCE, FRESH_BELOW, FRESH_EVERY, MATCH_POINTS, REPEAT_DIFFERENCE
 from keen_horizon.core.motion.measurement import Evidence, Matches, Measurement, Uprights
 from keen_horizon.core.motion.robust import MINIMUM_INLIERS
-from keen_horizon.core.motion.sphere.edges import EVERY, edge_normals
+from keen_horizon.core.motion.sphere.edges import EVERY, seen_edges
 from keen_horizon.core.motion.sphere.faces import AXES, Faces, face_rays
 from keen_horizon.core.motion.sphere.turns import agreed_turns
 from keen_horizon.core.motion.tracking import Gray, Points, follow, follow_nearby, spread_corners
@@ -75,7 +75,7 @@ class SphereTracker:
     believed: list[NDArray[np.bool_]] = field(default_factory=list)
     links: list[tuple[int, int]] = field(default_factory=list)
     matched: list[Found] = field(default_factory=list)
-    normals: list[tuple[int, NDArray[np.float32]]] = field(default_factory=list)
+    edges: list[tuple[int, NDArray[np.float32]]] = field(default_factory=list)
     previous: NDArray[np.uint8] | None = None
     small_before: Gray | None = None
     followed: FacePoints = field(default_factory=list)
@@ -107,7 +107,7 @@ class SphereTracker:
         if self.key is None:
             self._new_key(pictures)
         if self.count % EVERY == 0:
-            self.normals.append((self.count, edge_normals(pictures, self.faces)))
+            self.edges.append((self.count, seen_edges(pictures, self.faces)))
         self.previous, self.small_before = pictures, small
         self.times.append(time)
 
@@ -202,7 +202,7 @@ class SphereTracker:
                 _starts(self.pairs), self._places(together.source),
                 np.concatenate([*self.believed, np.zeros(0, np.bool_)]), self._places(together.target), matches,
             ),
-            sphere=True, uprights=_uprights(self.normals),
+            sphere=True, uprights=_uprights(self.edges),
         )  # fmt: skip
 
     def _places(self, rays: NDArray[np.float32]) -> NDArray[np.float32]:
@@ -236,8 +236,9 @@ def _one_turn(found: Found) -> tuple[Floats, NDArray[np.bool_], float]:
 
 
 def _uprights(seen: list[tuple[int, NDArray[np.float32]]]) -> Uprights:
-    frames = [np.full(len(normals), at, np.int64) for at, normals in seen]
-    return Uprights(np.concatenate(frames), np.concatenate([normals for _, normals in seen]))
+    frames = [np.full(len(edges), at, np.int64) for at, edges in seen]
+    edges = np.concatenate([edges for _, edges in seen])
+    return Uprights(np.concatenate(frames), edges[:, :3], edges[:, 3:])
 
 
 def _thumb(small: Gray) -> NDArray[np.float32]:

@@ -6,8 +6,9 @@ import { connection } from "./components/connection.js";
 import { jobCount, jobs } from "./components/jobs.js";
 import { lenses } from "./components/lenses.js";
 import { newProject, shelf } from "./components/shelf.js";
+import { sphere } from "./components/sphere.js";
 
-for (const [name, component] of Object.entries({ bench, versionsBar, connection, jobCount, jobs, lenses, newProject, shelf })) {
+for (const [name, component] of Object.entries({ bench, versionsBar, connection, jobCount, jobs, lenses, newProject, shelf, sphere })) {
   Alpine.data(name, component);
 }
 Alpine.start();

@@ -205,7 +205,7 @@ export const shelf = () => {
     },
     /** @param {any} clip */
     askedOf(clip) {
-      return clip.asked || { fields: "as found", every_field: null, rate: null };
+      return { fields: "as found", every_field: null, rate: null, camera: "as found", ...clip.asked };
     },
     /** @param {any} clip */
     picturesAsked(clip) {
@@ -215,6 +215,10 @@ export const shelf = () => {
     /** @param {any} clip @param {string} fields */
     askFields(clip, fields) {
       return this.attempt(() => ask("POST", `/api/clips/${clip.id}/reading`, { ...this.askedOf(clip), fields }));
+    },
+    /** @param {any} clip @param {"sphere" | "frame"} camera */
+    askCamera(clip, camera) {
+      return this.attempt(() => ask("POST", `/api/clips/${clip.id}/reading`, { ...this.askedOf(clip), camera }));
     },
     /** @param {any} clip @param {string} text */
     askRate(clip, text) {

@@ -65,7 +65,7 @@ export function mountStrip(host, tell) {
     const { path, limit } = state;
     const { shake, zoom } = LANES;
     parts.zero1.setAttribute("d", `M${LEFT} ${shake.low}H${width - RIGHT}`);
-    parts.zero2.setAttribute("d", `M${LEFT} ${zoom.low}H${width - RIGHT}`);
+    parts.zero2.setAttribute("d", path && !path.zoom ? "" : `M${LEFT} ${zoom.low}H${width - RIGHT}`);
     labels.replaceChildren();
     for (const name of ["before", "after", "wanted", "zoom", "limit", "pin", "lost"]) parts[name].setAttribute("d", "");
     if (!path) {
@@ -75,13 +75,14 @@ export function mountStrip(host, tell) {
     const peak = Math.max(0.05, ...path.shake_before);
     parts.before.setAttribute("d", line(path.shake_before, path.first, shake, 0, peak));
     parts.after.setAttribute("d", line(path.shake_after, path.first, shake, 0, peak));
+    const end = width - RIGHT + 8;
+    label(`shake, peak ${peak.toFixed(2)} ${path.unit || "%"}`, end, shake.top + 8, "");
+    label("before", end, shake.top + 24, "of-before");
+    label("after", end, shake.top + 38, "of-after");
+    if (!path.zoom) return; // nothing is cropped of a sphere
     const highest = Math.max(1.02, limit || 0, ...path.zoom, Math.min(Math.max(...path.wanted_zoom), 2)) * 1.002;
     parts.wanted.setAttribute("d", line(path.wanted_zoom, path.first, zoom, 1, highest));
     parts.zoom.setAttribute("d", line(path.zoom, path.first, zoom, 1, highest));
-    const end = width - RIGHT + 8;
-    label(`shake, peak ${peak.toFixed(2)} %`, end, shake.top + 8, "");
-    label("before", end, shake.top + 24, "of-before");
-    label("after", end, shake.top + 38, "of-after");
     label("asks for", end, zoom.top + 10, "of-before");
     label("zoom", end, zoom.top + 24, "of-after");
     if (limit) {

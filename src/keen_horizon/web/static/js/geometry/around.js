@@ -1,0 +1,59 @@
+// @ts-check
+// Looking around: turns of a view, and the rays that its points see; x to the right, y down, z ahead (see core/cameras).
+import { product } from "./matrix.js";
+
+/** @typedef {{ yaw: number, pitch: number, roll: number, field: number }} Outlook rad */
+/** @typedef {"flat" | "cylinder" | "stereographic"} Projection */
+/** @typedef {{ projection: Projection | null, width: number, height: number, focal: number }} Camera null: the sphere */
+
+/** The turn steadied_from_view. @param {Outlook} outlook @returns {number[]} row-major 3x3 */
+export function turnOf({ yaw, pitch, roll }) {
+  const [a, b] = [Math.cos(yaw), Math.sin(yaw)];
+  const [c, d] = [Math.cos(pitch), Math.sin(pitch)];
+  const [e, f] = [Math.cos(roll), Math.sin(roll)];
+  return product(product([a, 0, b, 0, 1, 0, -b, 0, a], [1, 0, 0, 0, c, -d, 0, d, c]), [e, -f, 0, f, e, 0, 0, 0, 1]);
+}
+
+/** px for a radian in the middle of a view. @param {Projection} projection @param {number} width @param {number} field rad */
+export function focalOf(projection, width, field) {
+  const half = field / 2;
+  const reach = { flat: Math.tan(half), cylinder: half, stereographic: 2 * Math.tan(half / 2) }[projection];
+  return width / 2 / reach;
+}
+
+/** The ray of a point, px from the middle of a view. @param {Camera} camera @param {number} x @param {number} y @returns {number[]} */
+export function rayOf({ projection, focal }, x, y) {
+  const [u, v] = [x / focal, y / focal];
+  if (projection === "flat") return [u, v, 1];
+  if (projection === "cylinder") return [Math.sin(u), v, Math.cos(u)];
+  return [u, v, 1 - (u * u + v * v) / 4];
+}
+
+/** Where a ray lies in a whole sphere's picture, in shares of its sides. @param {number[]} ray @returns {[number, number]} */
+export function shareOf([x, y, z]) {
+  return [Math.atan2(x, z) / (2 * Math.PI) + 0.5, Math.atan2(y, Math.hypot(x, z)) / Math.PI + 0.5];
+}
+
+/** @param {number[]} m row-major 3x3 @param {number[]} v @returns {number[]} */
+export function turned(m, [x, y, z]) {
+  return [m[0] * x + m[1] * y + m[2] * z, m[3] * x + m[4] * y + m[5] * z, m[6] * x + m[7] * y + m[8] * z];
+}
+
+/** The border of a view on the sphere it looks out of, in shares of its sides, as lines that end where its sides meet.
+ * @param {Camera} camera @param {number[]} turn steadied_from_view @returns {[number, number][][]} */
+export function outline(camera, turn) {
+  const [w, h, steps] = [camera.width / 2, camera.height / 2, 24];
+  const corners = [[-w, -h], [w, -h], [w, h], [-w, h], [-w, -h]];
+  /** @type {[number, number][][]} */ const lines = [[]];
+  for (let side = 0; side < 4; side++)
+    for (let step = 0; step <= steps; step++) {
+      const [[x0, y0], [x1, y1]] = [corners[side], corners[side + 1]];
+      const part = step / steps;
+      const at = shareOf(turned(turn, rayOf(camera, x0 + (x1 - x0) * part, y0 + (y1 - y0) * part)));
+      const line = lines[lines.length - 1];
+      const last = line[line.length - 1];
+      if (last && Math.abs(last[0] - at[0]) > 0.5) lines.push([at]);
+      else line.push(at);
+    }
+  return lines;
+}

@@ -1,0 +1,143 @@
+"""A clip that shows all around, from the shelf's question to the delivered sphere and view."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import numpy as np
+import pytest
+from playwright.sync_api import Locator, Page, expect
+from spheres import SMALL, harbour, rocking
+from steps import bring_in, canvas_of, draft_of, press, settled, shown_and_still, start_project
+
+from keen_horizon.core.cameras.sphere import Sphere
+from keen_horizon.core.media.probe import probe
+from keen_horizon.simulator.film import write_pictures
+from keen_horizon.simulator.sphere import SphereFilm
+
+FRAMES = 40
+INSET = 0.28
+
+
+@pytest.fixture(scope="module")
+def rocked(media: Path) -> Path:
+    """The harbour from a rocking boat; the file does not say that it is a sphere."""
+    clip = media / "rocked.mp4"
+    pictures = SphereFilm(harbour(), Sphere(SMALL), rocking(FRAMES, degrees=3)).pictures()
+    write_pictures(pictures, SMALL, 25, clip, quality=14)
+    return clip
+
+
+def figure(page: Page, name: str) -> Locator:
+    return page.locator(".ledger-total div", has_text=name).locator("dd")
+
+
+def beside_the_inset(page: Page, frame: int) -> float:
+    """How far the viewer is from the renderer's own still, of 255, but for its inset."""
+    shown, still = (picture.astype(int) for picture in shown_and_still(page, frame))
+    rows, columns = still.shape[:2]
+    apart = np.abs(shown - still).mean(-1)
+    apart[rows - round(columns * INSET / 2) - 4 :, columns - round(columns * INSET) - 4 :] = np.nan
+    return float(np.nanmean(apart))
+
+
+def test_a_sphere_is_steadied_looked_around_in_and_delivered(page: Page, rocked: Path) -> None:
+    start_project(page)
+    bring_in(page, rocked)
+    asking = page.get_by_role("group", name="What rocked.mp4 shows")
+    asking.get_by_role("button", name="All around").click()
+    expect(page.get_by_text("Shows all around.")).to_be_visible()
+    expect(asking).to_be_hidden()
+    page.get_by_role("link", name="rocked.mp4", exact=True).click()
+    settled(page)
+    press(page, "1")
+    page.get_by_role("button", name="Measure motion").click()
+    expect(figure(page, "shake left")).to_be_visible()
+    page.get_by_role("radio", name=re.compile("^Level")).check()
+    expect(page.get_by_text("Level by the horizon all around")).to_be_visible()
+    as_shot, left = (float(figure(page, name).inner_text().rstrip(" °")) for name in ("shake as shot", "shake left"))
+    assert left < 0.1 * as_shot
+
+    press(page, "2")
+    page.get_by_role("radio", name=re.compile("^Flat")).check()
+    page.get_by_label("Width of the delivered picture").fill("640")
+    page.get_by_label("Width of the delivered picture").press("Tab")
+    page.get_by_label("Height of the delivered picture").fill("360")
+    page.get_by_label("Height of the delivered picture").press("Tab")
+    settled(page)
+    before = canvas_of(page)
+    box = page.locator("canvas.around").bounding_box()
+    assert box is not None
+    middle = (box["x"] + box["width"] / 2, box["y"] + box["height"] / 3)
+    page.mouse.move(*middle)
+    page.mouse.down()
+    page.mouse.move(middle[0] + box["width"] / 4, middle[1], steps=4)
+    page.mouse.up()
+    settled(page)
+    key = draft_of(page)["view"]["keys"][0]
+    assert -30 < key["yaw_deg"] < -15  # a quarter of a view of 90 degrees, to the left
+    assert np.abs(canvas_of(page).astype(int) - before).mean() > 5
+    apart = beside_the_inset(page, 0)
+    print(f"viewer against the renderer's still, a view of 90 degrees: {apart:.2f} of 255")
+    assert apart < 4
+    press(page, "Alt+ArrowRight")
+    settled(page)
+    assert draft_of(page)["view"]["keys"][0]["yaw_deg"] == pytest.approx(key["yaw_deg"] + 1, abs=0.01)
+
+
+def test_a_turn_is_keyed_across_the_back_and_delivered(page: Page, rocked: Path, tmp_path: Path) -> None:
+    start_project(page)
+    bring_in(page, rocked)
+    page.get_by_role("group", name="What rocked.mp4 shows").get_by_role("button", name="All around").click()
+    expect(page.get_by_text("Shows all around.")).to_be_visible()
+    page.get_by_role("link", name="rocked.mp4", exact=True).click()
+    settled(page)
+    press(page, "1")
+    page.get_by_role("button", name="Measure motion").click()
+    expect(figure(page, "shake left")).to_be_visible()
+    page.get_by_role("radio", name=re.compile("^Hold")).check()
+    press(page, "2")
+    page.get_by_role("radio", name=re.compile("^Stereographic")).check()
+
+    def look(name: str, value: str) -> None:
+        spin = page.get_by_role("group", name=name, exact=True).get_by_role("spinbutton")
+        spin.fill(value)
+        spin.press("Tab")
+        settled(page)
+
+    look("To the right", "170")
+    look("Width", "120")
+    page.get_by_role("button", name="view", exact=True).click()  # keys go to a typed figure otherwise
+    for _ in range(2):
+        press(page, "Shift+ArrowRight")
+    expect(page.get_by_label("Time and frame")).to_contain_text("frame 20")
+    page.get_by_role("button", name="key here", exact=True).click()
+    look("To the right", "-170")
+    keys = draft_of(page)["view"]["keys"]
+    assert [(key["frame"], key["yaw_deg"]) for key in keys] == [(0, 170), (20, -170)]
+    page.get_by_role("button", name="view", exact=True).click()
+    for _ in range(10):
+        press(page, "ArrowLeft")
+    expect(page.get_by_label("Time and frame")).to_contain_text("frame 10")
+    settled(page)
+    yaw = float(page.get_by_role("group", name="To the right", exact=True).get_by_role("spinbutton").input_value())
+    assert abs(abs(yaw) - 180) < 1
+    assert beside_the_inset(page, 10) < 4
+
+    press(page, "3")
+    delivered = []
+    for count in (1, 2):
+        page.get_by_role("button", name="Render", exact=True).click()
+        expect(page.get_by_role("link", name=re.compile("Download file"))).to_have_count(count)
+        with page.expect_download() as waiting:
+            page.get_by_role("link", name=re.compile("Download file")).first.click()
+        delivered.append(tmp_path / f"{count}.mp4")
+        waiting.value.save_as(delivered[-1])
+        press(page, "2")
+        page.get_by_role("radio", name=re.compile("^Sphere")).check()
+        settled(page)
+        press(page, "3")
+    view, sphere = (probe(path)[0] for path in delivered)
+    assert (view.spherical, view.coded.width, view.frames) == (None, 1920, FRAMES)
+    assert (sphere.spherical, sphere.coded, sphere.frames) == ("sphere", SMALL, FRAMES)
