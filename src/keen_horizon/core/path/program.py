@@ -137,7 +137,7 @@ def _program(
     target = wish.target
     wanted = np.stack([radius * target.z.real, radius * target.z.imag, target.t.real, target.t.imag], -1)
     smooth = difference_bands(wish.first, wish.third)
-    right = wanted - _smooth_product(smooth, base)
+    right = wanted - smooth_product(smooth, base)
     linear = np.einsum("nij,ni->nj", free, right).ravel()
     rows, bound = np.zeros((0, len(columns))), np.zeros((count, 0))
     start = np.broadcast_to(np.array([radius, 0.0, 0.0, 0.0])[columns], (count, len(columns)))
@@ -202,7 +202,8 @@ def difference_bands(first: Floats, third: Floats) -> Floats:
     return bands
 
 
-def _smooth_product(bands: Floats, values: Floats) -> Floats:
+def smooth_product(bands: Floats, values: Floats) -> Floats:
+    """A symmetric matrix, by its lower bands (b, N), times values (N, k)."""
     out = bands[0][:, None] * values
     for k in range(1, min(len(bands), len(values))):
         out[k:] += bands[k, :-k, None] * values[:-k]

@@ -21,7 +21,7 @@ from keen_horizon.core.finding.vertical import Vertical, find_vertical
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.sphere.turns import sphere_turns
-from keen_horizon.core.path.program import difference_bands
+from keen_horizon.core.path.program import difference_bands, smooth_product
 from keen_horizon.core.path.shots import shots
 from keen_horizon.core.path.sphere.outlook import keyed_outlooks, outlooks_of
 from keen_horizon.core.path.sphere.sphere_path import SpherePath, joined_spheres
@@ -93,21 +93,12 @@ def smoothed(measured: Rotation, pull: Pull) -> Rotation:
         apart = (steadied * measured.inv()).as_rotvec()
         steps = (steadied[1:] * steadied[:-1].inv()).as_rotvec()
         travelled = np.concatenate([np.zeros((1, 3)), np.cumsum(steps, axis=0)])
-        pull_back = apart + _product(roughness, travelled)
+        pull_back = apart + smooth_product(roughness, travelled)
         change = -cho_solve_banded((factor, True), pull_back)
         steadied = Rotation.from_rotvec(change) * steadied
         if np.abs(change).max() < SETTLED:
             break
     return steadied
-
-
-def _product(bands: Floats, values: Floats) -> Floats:
-    """A symmetric matrix, by its lower bands, times values (N, k)."""
-    found = bands[0][:, None] * values
-    for lag in range(1, min(len(bands), len(values))):
-        found[lag:] += bands[lag, :-lag, None] * values[:-lag]
-        found[:-lag] += bands[lag, :-lag, None] * values[lag:]
-    return np.asarray(found)
 
 
 def levelled(measured: Rotation, vertical: Vertical, pull: Pull) -> Rotation:

@@ -154,11 +154,7 @@ export const bench = () => {
       const bench = /** @type {any} */ (this);
       const [name, value] = action;
       const does = {
-        play: () => bench.togglePlay(),
-        shuttle: () => bench.shuttle(value === 0 ? 0 : Math.sign(parts.player.speed) === value ? Math.max(-4, Math.min(4, parts.player.speed * 2)) : value),
-        step: () => bench.go(parts.player.target + value),
-        in: () => bench.setIn(),
-        out: () => bench.setOut(),
+        ...bench.timeKeys(value),
         before: () => bench.hold(true),
         stage: () => (this.stage = STAGES[value]),
         worst: () => bench.worst(),

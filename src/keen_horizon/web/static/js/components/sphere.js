@@ -184,11 +184,7 @@ export const sphere = () => {
       if (!action) return;
       const [name, value] = action;
       const does = /** @type {Record<string, () => void>} */ ({
-        play: () => bench.togglePlay(),
-        shuttle: () => bench.shuttle(value === 0 ? 0 : Math.sign(parts.player.speed) === value ? Math.max(-4, Math.min(4, parts.player.speed * 2)) : value),
-        step: () => bench.go(parts.player.target + value),
-        in: () => bench.setIn(),
-        out: () => bench.setOut(),
+        ...bench.timeKeys(value),
         before: () => bench.show(bench.showing === "before" ? (bench.delivered() === "sphere" ? "sphere" : "view") : "before"),
         stage: () => (this.stage = STAGES[value] || this.stage),
         undo: () => bench.travel("undo"),

@@ -42,6 +42,17 @@ export const time = (parts) => {
       parts.player.play(speed);
       if (!speed) this.remember();
     },
+    /** What keys that play and step do; `value` is the key's. @param {any} value @returns {Record<string, () => void>} */
+    timeKeys(value) {
+      const faster = Math.sign(parts.player.speed) === value ? Math.max(-4, Math.min(4, parts.player.speed * 2)) : value;
+      return {
+        play: () => this.togglePlay(),
+        shuttle: () => this.shuttle(value === 0 ? 0 : faster),
+        step: () => this.go(parts.player.target + value),
+        in: () => this.setIn(),
+        out: () => this.setOut(),
+      };
+    },
     togglePlay() {
       this.shuttle(this.playing ? 0 : 1);
     },
