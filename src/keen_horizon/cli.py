@@ -277,6 +277,8 @@ def _probed(options: argparse.Namespace, treatment: Treatment = UNTREATED) -> tu
     camera = treatment.source.camera or "as found"
     asked = Asked(fields=options.fields.replace("-", " "), every_field=every, rate=options.rate, camera=camera)
     info, times = probe_decodable(options.source, asked)
+    if info.camera == "sphere" and options.run not in (_measure, _correct):
+        raise KeenHorizonError(f"{info.name}: it shows all around, and this is for frames. Deliver a view of it first.")
     tell(info, info.notes)
     return info, times
 

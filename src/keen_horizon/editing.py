@@ -20,7 +20,7 @@ from keen_horizon.core.media.decodable import probe_decodable
 from keen_horizon.core.media.joining import in_order, joined
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.measurement import Measurement
-from keen_horizon.core.path.solve import solve_path
+from keen_horizon.core.path.any_path import solve_any
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.pipeline.like_source import like_source
 from keen_horizon.pipeline.measuring import measure_clip
@@ -115,7 +115,7 @@ def _corrected(
         measurement = Measurement.still(info.display, first, times[first : last + 1])
     else:
         measurement = measure_clip(path, info, times, first, last)
-    render_clip(path, info, times, solve_path(measurement, part), part, target)
+    render_clip(path, info, times, solve_any(measurement, part), part, target)
     return target, first, last
 
 

@@ -12,7 +12,7 @@ from scipy.spatial.transform import Rotation
 from keen_horizon.core.cameras.sphere import sphere_of
 from keen_horizon.core.motion.measurement import Measurement, measurement_notes
 from keen_horizon.core.motion.sphere.turns import sphere_turns
-from keen_horizon.core.path.sphere.solve import vertical_of
+from keen_horizon.core.path.sphere.solve import turned_shots
 from keen_horizon.core.path.sphere.sphere_path import SpherePath
 from keen_horizon.core.treatment.document import Treatment
 
@@ -61,7 +61,7 @@ def sphere_notes(measurement: Measurement, treatment: Treatment, path: SpherePat
     """What an editor should know of a solved sphere, in words."""
     notes = list(measurement_notes(measurement))
     if treatment.motion.intent == "level":
-        vertical = vertical_of(measurement, path.measured)
+        vertical = max((shot.vertical for shot in turned_shots(measurement)), key=lambda found: found.doubt)
         by = "the horizon" if vertical.horizon else "upright edges"
         notes.insert(0, f"Level by {by} all around, sure to about {max(0.05, vertical.doubt):.2f}°.")
     least = sphere_ledger(path).source_px

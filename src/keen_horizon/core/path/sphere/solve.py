@@ -8,7 +8,8 @@ one is least, and again from there (Gauss-Newton; differences of small turns add
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,6 +20,7 @@ from keen_horizon.core.cameras.sphere import sphere_of
 from keen_horizon.core.errors import TreatmentError
 from keen_horizon.core.finding.vertical import Vertical, find_vertical
 from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.lately import kept_lately
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.sphere.turns import sphere_turns
 from keen_horizon.core.path.program import difference_bands, smooth_product
@@ -37,7 +39,7 @@ UP = np.array([0.0, -1.0, 0.0])
 
 def solve_sphere(measurement: Measurement, treatment: Treatment) -> SpherePath:
     """The path of a measured range. Raises TreatmentError where the intent cannot be had."""
-    path = joined_spheres([_of_shot(shot, treatment) for shot in shots(measurement)])
+    path = joined_spheres([_of_shot(shot, treatment) for shot in turned_shots(measurement)])
     view = treatment.view
     if view is None:
         return path
@@ -50,34 +52,53 @@ def solve_sphere(measurement: Measurement, treatment: Treatment) -> SpherePath:
     return replace(path, size=size, steadied=path.steadied * ahead)
 
 
-def _of_shot(shot: Measurement, treatment: Treatment) -> SpherePath:
-    sphere, motion = sphere_of(shot.size), treatment.motion
-    measured = sphere_turns(shot, sphere).rotations
+@dataclass(frozen=True)
+class TurnedShot:
+    """A shot with where its camera stood, rotations (N,) reference_from_camera, its own first frame the reference."""
+
+    shot: Measurement
+    measured: Rotation
+
+    @cached_property
+    def vertical(self) -> Vertical:
+        """Where up is, by what the shot shows."""
+        return find_vertical(self.shot.uprights, self.measured)
+
+
+@kept_lately
+def turned_shots(measurement: Measurement) -> list[TurnedShot]:
+    """The shots of a sphere's measurement, whatever is asked of them later."""
+    rotations = sphere_turns(measurement, sphere_of(measurement.size)).rotations
+    found = []
+    for shot in shots(measurement):
+        start = shot.first - measurement.first
+        found.append(TurnedShot(shot, rotations[start].inv() * rotations[start : start + len(shot)]))
+    return found
+
+
+def _of_shot(turned: TurnedShot, treatment: Treatment) -> SpherePath:
+    shot, measured, motion = turned.shot, turned.measured, treatment.motion
+    sphere = sphere_of(shot.size)
     if motion.intent is None:
         steadied = measured
     else:
         pull = pull_of(motion, shot.first, len(shot), shot.rate)
-        wished = _wished(shot, measured, treatment, pull)
+        wished = _wished(turned, treatment, pull)
         left = (measured.inv() * wished).as_rotvec()
         steadied = measured * Rotation.from_rotvec(left * pull.strength[:, None])
     return SpherePath(sphere=sphere, size=shot.size, first=shot.first, measured=measured, steadied=steadied)
 
 
-def _wished(shot: Measurement, measured: Rotation, treatment: Treatment, pull: Pull) -> Rotation:
+def _wished(turned: TurnedShot, treatment: Treatment, pull: Pull) -> Rotation:
     """Where an intent would have the camera (N,), were all of it made."""
-    intent = treatment.motion.intent
+    intent, measured = treatment.motion.intent, turned.measured
     if intent == "pin":
         raise TreatmentError("Pin: a point of a sphere cannot be pinned yet. Choose hold, glide or level.")
     if intent == "hold":
         return Rotation.concatenate([measured.mean()] * len(measured))
     if intent == "glide":
         return smoothed(measured, pull)
-    return levelled(measured, vertical_of(shot, measured), pull)
-
-
-def vertical_of(shot: Measurement, measured: Rotation) -> Vertical:
-    """Where up is for a measured shot, by what it shows."""
-    return find_vertical(shot.uprights, measured)
+    return levelled(measured, turned.vertical, pull)
 
 
 def smoothed(measured: Rotation, pull: Pull) -> Rotation:
