@@ -12,6 +12,7 @@ from spheres import SMALL, harbour, rocking
 from steps import bring_in, canvas_of, draft_of, press, settled, shown_and_still, start_project
 
 from keen_horizon.core.cameras.sphere import Sphere
+from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.media.probe import probe
 from keen_horizon.simulator.film import write_pictures
 from keen_horizon.simulator.sphere import SphereFilm
@@ -106,6 +107,9 @@ def test_a_turn_is_keyed_across_the_back_and_delivered(page: Page, rocked: Path,
         spin.press("Tab")
         settled(page)
 
+    for side, length in (("Width", "480"), ("Height", "270")):
+        page.get_by_label(f"{side} of the delivered picture").fill(length)
+        page.get_by_label(f"{side} of the delivered picture").press("Tab")
     look("To the right", "170")
     look("Width", "120")
     page.get_by_role("button", name="view", exact=True).click()  # keys go to a typed figure otherwise
@@ -139,5 +143,5 @@ def test_a_turn_is_keyed_across_the_back_and_delivered(page: Page, rocked: Path,
         settled(page)
         press(page, "3")
     view, sphere = (probe(path)[0] for path in delivered)
-    assert (view.spherical, view.coded.width, view.frames) == (None, 1920, FRAMES)
+    assert (view.spherical, view.coded, view.frames) == (None, Size(480, 270), FRAMES)
     assert (sphere.spherical, sphere.coded, sphere.frames) == ("sphere", SMALL, FRAMES)

@@ -211,6 +211,7 @@ def test_documents_of_views_are_checked() -> None:
         ({"output": "flat", "keys": [{"frame": 0, "field_deg": 170}]}, "at most 150"),
         ({"output": "cylinder", "keys": [{"frame": 3}, {"frame": 3}]}, "two keys"),
         ({"output": "flat", "size": {"width": 15, "height": 20}}, "width"),
+        ({"output": "sphere", "size": {"width": 640, "height": 360}}, "twice as wide as high"),
     ):
         with pytest.raises(TreatmentError, match=words):
             Treatment.from_json({"view": view})

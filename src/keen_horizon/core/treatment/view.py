@@ -56,6 +56,8 @@ class View(Part):
         frames = [key.frame for key in self.keys]
         if len(set(frames)) != len(frames):
             raise ValueError("two keys stand on one frame")
+        if self.output == "sphere" and self.size is not None and self.size.width != 2 * self.size.height:
+            raise ValueError("a sphere is delivered twice as wide as high")
         widest = WIDEST_DEG[self.output]
         if any(key.field_deg > widest for key in self.keys):
             raise ValueError(f"a {self.output} view is at most {widest:.0f} degrees wide")

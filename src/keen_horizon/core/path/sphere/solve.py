@@ -86,7 +86,9 @@ def _of_shot(turned: TurnedShot, treatment: Treatment) -> SpherePath:
         wished = _wished(turned, treatment, pull)
         left = (measured.inv() * wished).as_rotvec()
         steadied = measured * Rotation.from_rotvec(left * pull.strength[:, None])
-    return SpherePath(sphere=sphere, size=shot.size, first=shot.first, measured=measured, steadied=steadied)
+    height = shot.size.height // 2 * 2
+    size = Size(2 * height, height)  # also of what half a sphere saw
+    return SpherePath(sphere=sphere, size=size, first=shot.first, measured=measured, steadied=steadied)
 
 
 def _wished(turned: TurnedShot, treatment: Treatment, pull: Pull) -> Rotation:

@@ -34,22 +34,24 @@ export const outlooks = (parts) => ({
   /** @param {keyof typeof WIDEST} output */
   setDelivered(output) {
     const view = this.t.view || { size: null, keys: [] };
+    const size = (output === "sphere") === (this.delivered() === "sphere") ? view.size : null; // their shapes differ
     const widest = WIDEST[output];
-    this.t.view = { ...view, output, keys: view.keys.map((/** @type {Key} */ key) => ({ ...key, field_deg: Math.min(key.field_deg, widest) })) };
+    this.t.view = { ...view, size, output, keys: view.keys.map((/** @type {Key} */ key) => ({ ...key, field_deg: Math.min(key.field_deg, widest) })) };
     this.showing = output === "sphere" ? "sphere" : "view";
     this.settled();
     this.fit();
   },
   viewSize() {
     if (this.t.view && this.t.view.size) return this.t.view.size;
-    return this.delivered() === "sphere" ? parts.size : USUAL_SIZE;
+    return this.delivered() === "sphere" ? { width: 2 * parts.size.height, height: parts.size.height } : USUAL_SIZE;
   },
   /** @param {"width" | "height"} side @param {string} text */
   setViewSide(side, text) {
     const value = 2 * Math.round(Number(text) / 2);
     if (value < 16 || value > 8192) return;
     const view = this.t.view || { output: "sphere", keys: [] };
-    this.t.view = { ...view, size: { ...this.viewSize(), [side]: value } };
+    const around = { width: side === "width" ? 2 * Math.round(value / 4) * 2 : 2 * value, height: side === "width" ? Math.round(value / 4) * 2 : value };
+    this.t.view = { ...view, size: this.delivered() === "sphere" ? around : { ...this.viewSize(), [side]: value } };
     this.settled();
     this.fit();
   },
