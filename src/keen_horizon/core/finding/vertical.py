@@ -30,6 +30,7 @@ BLOCKS = 8
 LEAST_SHARE, LEAST_COUNT = 0.05, 60  # of the edges that must agree, and how many
 STANDING_OUT = 15.0  # times as many as agree on a usual direction: a harbour has 34 to 57, photographs 6 to 11
 SURE_DEG = 0.5  # of doubt, at most
+COAST_DEG = 0.15  # by which coasts and hills move a horizon, the same in all blocks: so far off was a painted harbour
 SEED = 7
 
 
@@ -85,7 +86,7 @@ def find_vertical(uprights: Uprights, rotations: Rotation) -> Vertical:
     agreeing = np.minimum(upright, level) < TUKEY_REACH
     blocks = np.minimum(uprights.frames * BLOCKS // max(1, len(rotations)), BLOCKS - 1)
     left_out = [_refined(edges.part(blocks != block), up) for block in range(BLOCKS) if (blocks == block).any()]
-    doubt = _jackknifed(np.array(left_out), up)
+    doubt = float(np.hypot(_jackknifed(np.array(left_out), up), COAST_DEG))
     enough = bool(
         agreeing.sum() >= max(LEAST_COUNT, LEAST_SHARE * len(edges))
         and _score(edges, up) >= STANDING_OUT * usual

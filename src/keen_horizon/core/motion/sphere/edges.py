@@ -6,7 +6,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from keen_horizon.core.motion.sphere.faces import FOCAL, SIDE, Faces, face_rays
+from keen_horizon.core.motion.sphere.faces import FOCAL, MIDDLE, SIDE, Faces, face_rays
 
 EVERY = 5  # frames
 CELLS = 8  # of a face, each way: edges are taken from all over it
@@ -23,7 +23,7 @@ def seen_edges(pictures: NDArray[np.uint8], faces: Faces) -> NDArray[np.float32]
     found = []
     for face, picture in enumerate(pictures):
         points, across = _edges(picture, faces.shown[face])
-        inside = (np.abs(points - (SIDE - 1) / 2) <= FOCAL).all(-1)
+        inside = (np.abs(points - MIDDLE) <= FOCAL).all(-1)
         here, along = points[inside], np.stack([-across[inside, 1], across[inside, 0]], -1)
         rays = face_rays(face, here)
         step = np.cross(rays, face_rays(face, here + along))
@@ -58,7 +58,6 @@ def _beside(
     strength: NDArray[np.float32], places: NDArray[np.float64], across: NDArray[np.float64]
 ) -> NDArray[np.float64]:
     """How far along their gradients (K, 2) edges lie beside the samples (K, 2) that they are strongest at, px."""
-
     if not len(places):
         return np.zeros(0)
 

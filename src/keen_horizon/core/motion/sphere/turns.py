@@ -57,17 +57,11 @@ def _wahba(source: Floats, target: Floats, weights: Floats) -> Floats:
 @dataclass(frozen=True)
 class SphereTurns:
     """A camera over N frames: `rotations` (N,) reference_from_camera, the first frame's own being the reference;
-    `pairs` (N-1,) next_from_this, and how many points agree on each.
+    `pairs` (N-1,) next_from_this.
     """
 
     rotations: Rotation
     pairs: Rotation
-    agreeing: NDArray[np.intp]
-
-    def part(self, frames: slice) -> SphereTurns:
-        """Those of some frames, about the same reference."""
-        pairs = slice(frames.start, max(frames.start, frames.stop - 1))
-        return SphereTurns(self.rotations[frames], self.pairs[pairs], self.agreeing[pairs])
 
 
 @kept_lately
@@ -75,7 +69,7 @@ def sphere_turns(measurement: Measurement, sphere: Sphere) -> SphereTurns:
     """The turns of a camera over a measured range, whose points lie in the sphere's picture."""
     count = len(measurement)
     if count < 2:
-        return SphereTurns(Rotation.identity(count), Rotation.identity(0), np.zeros(0, np.intp))
+        return SphereTurns(Rotation.identity(count), Rotation.identity(0))
     points = matched_points(measurement, MOST_POINTS)
     source, target = (sphere.rays(as_points(places)) for places in (points.source, points.target))
     turns, agree, _ = agreed_turns(source, target, points.there)
@@ -94,7 +88,7 @@ def sphere_turns(measurement: Measurement, sphere: Sphere) -> SphereTurns:
     spread[: count - 1][blind] = BLIND_SIGMA
     motion = np.column_stack([steps, np.zeros(len(steps))])
     rotations = averaged(points.frames, motion, spread / FOCAL, count).rotations
-    return SphereTurns(rotations, Rotation.from_rotvec(steps[: count - 1]), agreeing[: count - 1])
+    return SphereTurns(rotations, Rotation.from_rotvec(steps[: count - 1]))
 
 
 def _carried(source: Floats, target: Floats, there: NDArray[np.bool_], turns: Floats) -> NDArray[np.bool_]:

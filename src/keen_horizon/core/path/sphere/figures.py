@@ -63,7 +63,7 @@ def sphere_notes(measurement: Measurement, treatment: Treatment, path: SpherePat
     if treatment.motion.intent == "level":
         vertical = max((shot.vertical for shot in turned_shots(measurement)), key=lambda found: found.doubt)
         by = "the horizon" if vertical.horizon else "upright edges"
-        notes.insert(0, f"Level by {by} all around, sure to about {max(0.05, vertical.doubt):.2f}°.")
+        notes.insert(0, f"Level by {by} all around, sure to about {vertical.doubt:.2f}°.")
     least = sphere_ledger(path).source_px
     if path.outlooks is not None and least < SOFT:
         notes.append(
