@@ -89,3 +89,23 @@ def film(ffmpeg: str, path: Path, rotations: Rotation, size: Size = SMALL) -> Pa
     """A film of the noisy cube, which says nothing of being a sphere."""
     pictures = SphereFilm(cube(), Sphere(size), rotations).pictures()
     return encoded(ffmpeg, path, pictures, 30, "-c:v", "libx264", "-crf", "16", "-pix_fmt", "yuv420p")
+
+
+def passing(
+    pictures: Iterable[np.ndarray], sphere: Sphere, rotations: Rotation, rays: np.ndarray
+) -> Iterable[np.ndarray]:
+    """Pictures of a sphere with a round textured thing, 12 degrees out from rays (N, 3) of the world."""
+    reach = np.radians(12.0)
+    texture = cube(seed=9, side=240).faces[0]
+    x, y = np.meshgrid(np.arange(sphere.size.width), np.arange(sphere.size.height))
+    seen = sphere.rays(np.stack([x, y], -1).astype(float))
+    for picture, rotation, ray in zip(pictures, rotations, rays, strict=True):
+        right = np.cross([0.0, 1.0, 0.0], ray)
+        axes = np.stack([right / np.linalg.norm(right), np.cross(ray, right / np.linalg.norm(right)), ray])
+        at = seen @ (axes @ rotation.as_matrix()).T
+        inside = at[..., 2] > np.cos(reach)
+        places = (at[inside][:, :2] / at[inside][:, 2:] / np.tan(reach) + 1) / 2 * (texture.shape[0] - 1)
+        drawn = picture.copy()
+        column, row = np.ascontiguousarray(places.T, np.float32)
+        drawn[inside] = cv2.remap(texture, column[None], row[None], cv2.INTER_LINEAR)[0]
+        yield drawn

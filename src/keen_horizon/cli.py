@@ -22,7 +22,6 @@ from keen_horizon.core.media.along import summary
 from keen_horizon.core.media.decodable import probe_decodable
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.media.scanning import Asked
-from keen_horizon.core.motion.carrying import Carrier
 from keen_horizon.core.motion.measurement import Measurement, measurement_notes
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.path.notes import outcome_notes, solution_notes
@@ -174,10 +173,10 @@ def _correct(options: argparse.Namespace) -> None:
     began = time.perf_counter()
     measurement = _measurement(options, info, times, treatment)
     measured = time.perf_counter()
+    pins = _pins(options.source, info, times, treatment, measurement)
     if measurement.sphere:
-        correct_sphere(options, info, times, measurement, treatment, measured - began)
+        correct_sphere(options, info, times, measurement, treatment, pins, measured - began)
         return
-    pins = _pins(options.source, info, times, treatment, Carrier.by(measurement))
     path = solve_path(measurement, treatment, pins)
     solved = time.perf_counter()
     notes = (*solution_notes(measurement, treatment), *outcome_notes(path, treatment, pins))
@@ -317,13 +316,15 @@ def _measurement(options: argparse.Namespace, info: ClipInfo, times: Any, treatm
     return measure_clip(options.source, info, times, first, last, bar("measuring"))
 
 
-def _pins(source: Path, info: ClipInfo, times: Any, treatment: Treatment, carrier: Carrier) -> tuple[PinTrack, ...]:
+def _pins(
+    source: Path, info: ClipInfo, times: Any, treatment: Treatment, measurement: Measurement
+) -> tuple[PinTrack, ...]:
     if treatment.motion.intent != "pin":
         return ()
     first, last = treatment.frames(info.frames)
     points = treatment.motion.pin.points
     return tuple(
-        pin_clip(source, info, times, first, last, point, bar("following"), carrier=carrier) for point in points
+        pin_clip(source, info, times, first, last, point, bar("following"), motion=measurement) for point in points
     )
 
 

@@ -14,6 +14,8 @@ from keen_horizon.core.motion.levels import HORIZON, UPRIGHTS, Levels, LevelSigh
 from keen_horizon.core.motion.measure import MotionTracker
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.path.levelling import level_angles, level_note
+from keen_horizon.core.path.notes import outcome_notes
+from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.parts import LevelLine
 from keen_horizon.simulator.camera import Lens, Sensor, band_noise, flight
 from keen_horizon.simulator.film import Shot, take
@@ -29,24 +31,35 @@ def town() -> Panorama:
     return paint_panorama(build_town(), np.array([0.0, -5.2, 0.0]))
 
 
-def rolled(world: Panorama, yaw: float, pitch: float) -> tuple[Measurement, np.ndarray]:
-    """A rolling, panning clip and its true roll per frame, radians."""
+def rolled(
+    world: Panorama, yaw: float, pitch: float, wobble: float = 0.0
+) -> tuple[Measurement, np.ndarray, np.ndarray]:
+    """A rolling, panning clip that wobbles by so many degrees; its true roll per frame, radians, and where its middle
+    looks (N,) complex, px to the right and down.
+    """
     times = np.arange((COUNT + 2) * 8) / 240
     random = np.random.default_rng(7)
     roll = 2.5 * np.sin(2 * np.pi * 0.4 * times) + band_noise(random, times, 0.5, 4.0, 0.6)
-    path = flight(times, yaw + 2.0 * times, pitch + 0 * times, roll, np.tile([0.0, -5.2, 0.0], (len(times), 1)))
+    wobbles = [band_noise(random, times, 0.8, 5.0, wobble) if wobble else 0 * times for _ in range(2)]
+    path = flight(
+        times, yaw + 2.0 * times + wobbles[0], pitch + wobbles[1], roll, np.tile([0.0, -5.2, 0.0], (len(times), 1))
+    )
     shot = Shot("rolled", HD, 30, COUNT, world, [], path, Lens("rectilinear", 1240), Sensor(noise=1.5))
     tracker = MotionTracker.start(HD)
     for number, picture in enumerate(take(shot)):
         tracker.add(cv2.cvtColor(picture, cv2.COLOR_BGR2GRAY), number / 30)
-    down = np.einsum("nji,j->ni", path.rotation_at(np.arange(COUNT) / 30).as_matrix(), [0, 1, 0])
-    return tracker.finish(0), np.arctan2(-down[:, 0], down[:, 1])
+    turns = path.rotation_at(np.arange(COUNT) / 30).as_matrix()
+    down = np.einsum("nji,j->ni", turns, [0, 1, 0])
+    ahead = np.einsum("nij,j->ni", turns, [0, 0, 1])
+    heading = np.unwrap(np.arctan2(ahead[:, 0], ahead[:, 2]))
+    looked = 1240 * (heading - heading[0] + 1j * np.arcsin(ahead[:, 1]))
+    return tracker.finish(0), np.arctan2(-down[:, 0], down[:, 1]), looked
 
 
 @pytest.mark.parametrize(("yaw", "kind", "by"), [(-6.0, UPRIGHTS, "upright edges"), (140.0, HORIZON, "a horizon")])
 def test_roll_is_level_within_a_tenth_of_a_degree(town: Panorama, yaw: float, kind: int, by: str) -> None:
     """Bar 2, on building verticals and on a horizon: what is left after levelling, against the truth."""
-    measurement, truth = rolled(town, yaw, 1.0)
+    measurement, truth, _ = rolled(town, yaw, 1.0)
     path = treated(measurement, {"intent": "level"}, {"way": "leave"})
     left = np.degrees(truth - np.angle(path.correction.z))
     sure = np.degrees(measurement.levels.sigma.max())
@@ -56,6 +69,22 @@ def test_roll_is_level_within_a_tenth_of_a_degree(town: Panorama, yaw: float, ki
     assert by in level_note(measurement, ())
     assert np.abs(path.correction.t).max() < 1e-9
     assert np.abs(path.correction.z) == pytest.approx(1, abs=1e-9)
+
+
+def test_a_flight_is_level_and_the_rest_of_it_glides(town: Panorama) -> None:
+    measurement, roll, looked = rolled(town, 140.0, 1.0, wobble=0.25)
+    flown = {"intent": "level", "level_glide": True, "response_s": 1.5}
+    path = treated(measurement, flown, {"way": "leave"})
+    left = np.degrees(roll - np.angle(path.correction.z))
+    looks = looked + path.correction.t * np.exp(-1j * roll)
+    before, after = (rms(np.abs(np.diff(way, 2))) for way in (looked, looks))
+    print(f"roll left {rms(left):.3f} degrees, shake {before:.2f} to {after:.2f} px a frame squared")
+    assert rms(left) <= 0.1
+    assert after < 0.1 * before
+    assert np.abs(looks - looked).max() < 60  # it goes along with the pan
+    assert "Put upright by up to" in outcome_notes(path, Treatment.from_json({"motion": flown}))[0]
+    only_level = treated(measurement, {"intent": "level"}, {"way": "leave"})
+    assert np.abs(only_level.correction.t).max() < 1e-9
 
 
 def test_neither_is_said_and_a_drawn_line_takes_over(town: Panorama) -> None:

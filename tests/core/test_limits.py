@@ -51,7 +51,7 @@ def tracks(**figures: list[tuple[int, float]]) -> list[dict]:
 
 @hypothesis_settings(max_examples=40, deadline=None)
 @given(
-    st.integers(2, 90), st.integers(0, 10**6), st.floats(0.1, 3), st.sampled_from(["glide", "hold", "level"]),
+    st.integers(2, 90), st.integers(0, 10**6), st.floats(0.1, 3), st.sampled_from(["glide", "hold", "level", "flight"]),
     subsets, st.floats(1.0, 1.6), st.sampled_from(["one", "breathing"]), st.sampled_from(["fill", "trim"]),
     st.lists(st.tuples(st.integers(0, 89), st.floats(0, 1)), max_size=4, unique_by=lambda key: key[0]),
     st.lists(st.tuples(st.integers(0, 89), st.integers(2, 60), st.floats(0, 1)), max_size=3),
@@ -61,7 +61,7 @@ def test_no_setting_opens_a_gap_or_breaks_the_limit(
     count, seed, strength, intent, freedom, limit, zoom, edges, keys, ease
 ) -> None:
     motion = {
-        "intent": intent, "freedom": freedom,
+        "intent": "level" if intent == "flight" else intent, "level_glide": intent == "flight", "freedom": freedom,
         "keys": tracks(strength=keys, response_s=[(f, 0.1 + 4 * v) for f, v in keys]) if keys else [],
         "ease": [{"frame": f, "width": w, "amount": a} for f, w, a in ease],
     }  # fmt: skip

@@ -13,7 +13,7 @@ from keen_horizon.core.treatment.edges import Edges
 from keen_horizon.core.treatment.former import with_present_names
 from keen_horizon.core.treatment.motion import Motion
 
-MOTION = ("intent", "response_s", "strength", "freedom")
+MOTION = ("intent", "level_glide", "response_s", "strength", "freedom")
 EDGES = ("way", "borrow", "zoom", "zoom_rate", "zoom_limit", "gap_colour", "gap_clear", "sharpen", "size")
 OUTPUT = ("container", "codec", "quality", "sound")
 
@@ -38,7 +38,14 @@ SHIPPED: dict[str, dict[str, dict[str, Any]]] = {
         "motion": {"intent": "level", "strength": 1.0, "freedom": ["turn"]},
         "edges": {"way": "fill", "zoom": "breathing", "zoom_rate": 0.05, "zoom_limit": 1.15},
     },
-}
+    "Level flight": {
+        "motion": {
+            "intent": "level", "level_glide": True, "response_s": 2.0, "strength": 1.0,
+            "freedom": ["shift", "turn", "size"],
+        },
+        "edges": {"way": "fill", "zoom": "breathing", "zoom_rate": 0.05, "zoom_limit": 1.12},
+    },
+}  # fmt: skip
 
 
 def settings_of(treatment: Treatment) -> dict[str, Any]:

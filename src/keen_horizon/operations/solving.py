@@ -25,7 +25,7 @@ from keen_horizon.core.path.notes import solution_notes
 from keen_horizon.core.path.seen_through import hiding
 from keen_horizon.core.path.solve import limit_that_hides, solve_path
 from keen_horizon.core.path.sphere.figures import sphere_notes
-from keen_horizon.core.path.sphere.solve import solve_sphere
+from keen_horizon.core.path.sphere.solve import seen_up, solve_sphere
 from keen_horizon.core.path.tradeoff import TradePoint, smallest_zoom
 from keen_horizon.core.render.warp import suggested_sharpening
 from keen_horizon.core.treatment.document import Treatment
@@ -92,13 +92,7 @@ class Solution:
                 if part is not None
                 for name, values in figures_over(part.keys, frames).items()
             },
-            "pins": [
-                {
-                    "confidence": _rounded(pin.trail.confidence, 3),
-                    "points": _rounded(as_points(pin.trail.points), 2),
-                }
-                for pin in self.pins
-            ],
+            "pins": [pin.to_json() for pin in self.pins],
             "flat": None
             if self.flat is None
             else {
@@ -165,8 +159,13 @@ def solution_of(question: Question) -> Solution | SphereSolution:
     """The solved path with all that is shown of it."""
     info, treatment, measurement = question.info, question.treatment, question.measurement
     if measurement.sphere:
-        sphere = solve_sphere(measurement, treatment)
-        return SphereSolution(sphere, sphere_notes(measurement, treatment, sphere), question.measured)
+        pins = question.pins
+        sphere = solve_sphere(measurement, treatment, pins)
+        return SphereSolution(
+            path=sphere, pins=pins, measured=question.measured,
+            up=seen_up(measurement, treatment) if question.measured else None,
+            notes=sphere_notes(measurement, treatment, sphere, pins),
+        )  # fmt: skip
     path = solve_path(measurement, treatment, question.pins)
     return Solution(
         path=path, rate=info.rate, output=output_frame(path, treatment, info.coded, info.pixel_aspect),

@@ -38,7 +38,6 @@ def measure_arrived(session: Session, clip: Clip) -> Work | None:
 
 def request_pins(session: Session, clip: Clip, treatment: Treatment) -> list[Work]:
     """Queue following of the treatment's pinned points, those that were not followed yet."""
-    of_frames(clip)
     first, last = treatment.frames(clip_info(clip).frames)
     asked = (ask_for(session, clip, the_pin(pin), first, last) for pin in treatment.motion.pin.points)
     return [work for work in asked if work is not None]

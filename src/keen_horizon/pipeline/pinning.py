@@ -3,18 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from itertools import count
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.cameras.sphere import Sphere, sphere_of
 from keen_horizon.core.errors import RangeError
 from keen_horizon.core.geometry.picture import resized, transform
 from keen_horizon.core.geometry.similarity import as_complex, as_points
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.carrying import Carrier
+from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack, Trail, between_marks, bridged, follow_point
+from keen_horizon.core.motion.sphere.pin import follow_on_sphere
+from keen_horizon.core.motion.sphere.turns import sphere_turns
 from keen_horizon.core.treatment.motion import Mark, PinPoint
 from keen_horizon.pipeline.both_ways import BothWays
 
@@ -28,9 +33,9 @@ def pin_clip(
     pin: PinPoint,
     progress: Callable[[int, int], None] = lambda done, total: None,
     should_stop: Callable[[], bool] = lambda: False,
-    carrier: Carrier | None = None,
+    motion: Measurement | None = None,
 ) -> PinTrack:
-    """The point's track over frames `first` ... `last`; where it is lost, carried where the motion was measured.
+    """The point's track over frames `first` ... `last`; where it is lost, carried by the measured `motion`, if any.
 
     Raises RangeError, Stopped, MediaError.
     """
@@ -45,6 +50,8 @@ def pin_clip(
     )  # fmt: skip
 
     display_from_coded = np.asarray(np.linalg.inv(coded_from_display), np.float64)
+    carrier = None if motion is None or motion.sphere else Carrier.by(motion)
+    turn_at = _turns_of(motion)
 
     def trail(mark: int, frames: Iterator[Frame]) -> Trail:
         numbers: list[int] = []
@@ -60,6 +67,10 @@ def pin_clip(
             moved = carrier.moved(shown, numbers[at - 1], numbers[at])
             return complex(as_complex(transform(coded_from_display, as_points(moved)))[0])
 
+        if info.camera == "sphere":
+            sphere = Sphere(info.coded, sphere_of(info.display).across)
+            turns = (turn_at(numbers[-1]) for _ in count())
+            return follow_on_sphere(sphere, lumas(), as_points(places[mark : mark + 1])[0], turns)
         return follow_point(lumas(), complex(places[mark]), carry if carrier else None)
 
     (start, _), *between, (end, _) = walk.pieces(trail)
@@ -68,7 +79,19 @@ def pin_clip(
     pieces.append(end[1:])
     points, confidence = (np.concatenate([getattr(p, name) for p in pieces]) for name in ("points", "confidence"))
     shown = Trail(as_complex(transform(display_from_coded, as_points(points))), confidence)
-    return PinTrack(first, carrier.whole(shown, first) if carrier else bridged(shown))
+    if carrier is not None:
+        shown = carrier.whole(shown, first)
+    elif info.camera == "frame":
+        shown = bridged(shown)  # on a sphere the solver does, in the scene
+    return PinTrack(first, shown)
+
+
+def _turns_of(motion: Measurement | None) -> Callable[[int], NDArray[np.float64]]:
+    """Where a sphere's camera stood at a frame, reference_from_camera (3, 3); as at the first where it is not known."""
+    if motion is None or not motion.sphere:
+        return lambda number: np.eye(3)
+    turns = sphere_turns(motion, sphere_of(motion.size)).rotations.as_matrix()
+    return lambda number: np.asarray(turns[np.clip(number - motion.first, 0, len(turns) - 1)])
 
 
 def mark_key(marks: tuple[Mark, ...]) -> str:

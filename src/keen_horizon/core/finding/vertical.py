@@ -32,18 +32,20 @@ STANDING_OUT = 15.0  # times as many as agree on a usual direction: a harbour ha
 SURE_DEG = 0.5  # of doubt, at most
 COAST_DEG = 0.15  # by which coasts and hills move a horizon, the same in all blocks: so far off was a painted harbour
 SEED = 7
+LEFT_OPEN = 1e-4  # of what a drawn line tells: it decides nothing but what all of them leave open
 
 
 @dataclass(frozen=True)
 class Vertical:
     """`up` (3,), a unit ray of the reference, `doubt` deg, and whether that is enough to go by; by the `horizon` rather
-    than by uprights.
+    than by uprights; `drawn` by an editor.
     """
 
     up: Floats
     doubt: float
     enough: bool
     horizon: bool = False
+    drawn: bool = False
 
 
 UNKNOWN = Vertical(np.array([0.0, -1.0, 0.0]), 90.0, False)
@@ -94,6 +96,22 @@ def find_vertical(uprights: Uprights, rotations: Rotation) -> Vertical:
     )
     told = [float(tukey(errors, 1.0).sum()) for errors in (upright, np.minimum(level, 1e3))]
     return Vertical(up, doubt, enough, told[1] > told[0])
+
+
+def drawn_vertical(lines: Floats, usual: Floats) -> Vertical:
+    """Up, from the rays (L, 2, 3) of the reference to the ends of lines drawn along the horizon or along uprights.
+
+    Which of both a line is, `usual` (3,) tells: about where up is. What lines leave open, as one upright does, is as
+    there.
+    """
+    usual = usual / max(1e-9, float(np.linalg.norm(usual)))
+    normals = np.cross(lines[:, 0], lines[:, 1])
+    normals /= np.maximum(1e-9, np.linalg.norm(normals, axis=1, keepdims=True))
+    level = np.abs(normals @ usual) > np.sqrt(0.5)
+    square = np.concatenate([normals[~level], lines[level].reshape(-1, 3)])
+    spread = square.T @ square + LEFT_OPEN * (np.eye(3) - np.outer(usual, usual))
+    up = np.linalg.eigh(spread)[1][:, 0]
+    return Vertical(up * np.sign(up @ usual), 0.0, True, bool(level.any()), drawn=True)
 
 
 def _score(edges: _Edges, up: Floats) -> float:

@@ -14,10 +14,13 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
+
+from keen_horizon.core.geometry.similarity import as_points
 
 Gray = NDArray[np.uint8]
 Floats = NDArray[np.float64]
@@ -49,6 +52,13 @@ class PinTrack:
     def part(self, first: int, last: int) -> PinTrack:
         """The track of frames `first` ... `last`, clip numbering, inclusive."""
         return PinTrack(first, self.trail[first - self.first : last - self.first + 1])
+
+    def to_json(self) -> dict[str, Any]:
+        """Confidence, and places in display pixels, for every frame."""
+        return {
+            "confidence": self.trail.confidence.round(3).tolist(),
+            "points": as_points(self.trail.points).round(2).tolist(),
+        }
 
     def save(self, path: Path) -> None:
         """Write as NumPy's .npz."""

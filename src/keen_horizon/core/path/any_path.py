@@ -18,7 +18,7 @@ AnyPath = CameraPath | SpherePath
 def solve_any(measurement: Measurement, treatment: Treatment, pins: tuple[PinTrack, ...] = ()) -> AnyPath:
     """The path of a measured range. Raises SolveError, TreatmentError."""
     if measurement.sphere:
-        return solve_sphere(measurement, treatment)
+        return solve_sphere(measurement, treatment, pins)
     return solve_path(measurement, treatment, pins)
 
 
@@ -27,5 +27,5 @@ def notes_of(
 ) -> tuple[str, ...]:
     """What an editor should know of a solved range, in words."""
     if isinstance(path, SpherePath):
-        return sphere_notes(measurement, treatment, path)
+        return sphere_notes(measurement, treatment, path, pins)
     return (*solution_notes(measurement, treatment), *outcome_notes(path, treatment, pins))

@@ -26,6 +26,24 @@ def level_poses(shot: Measurement, lines: tuple[LevelLine, ...]) -> Similarities
     return Similarities(np.exp(-1j * angle), np.zeros(len(angle), np.complex128))
 
 
+def level_and_rest(
+    shot: Measurement, poses: Similarities, lines: tuple[LevelLine, ...]
+) -> tuple[Similarities, Similarities]:
+    """Poses (N,) level_from_frame of a camera that also moves as centred `poses` (N,), scene_from_frame, do; and where
+    each frame would stand were it upright.
+
+    Its steps are those that were measured, each turned by how the scene lies to what is level there: that may drift.
+    """
+    angle = level_angles(shot, lines)
+    size = np.abs(poses.z)
+    level_from_scene = np.exp(-1j * angle) * size / poses.z
+    between = level_from_scene[:-1] + level_from_scene[1:]
+    steps = np.diff(poses.t) * between / np.maximum(np.abs(between), 1e-9)
+    places = np.r_[0.0, np.cumsum(steps)]
+    upright = Similarities(size.astype(np.complex128), places)
+    return Similarities(size * np.exp(-1j * angle), places), upright
+
+
 def level_angles(shot: Measurement, lines: tuple[LevelLine, ...]) -> Floats:
     """The direction that is level in each frame (N,), radians; 0 where nothing tells it."""
     known = shot.levels.kind != NOTHING

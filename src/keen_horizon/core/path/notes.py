@@ -36,13 +36,32 @@ def solution_notes(measurement: Measurement, treatment: Treatment) -> tuple[str,
     return notes
 
 
-def outcome_notes(path: CameraPath, treatment: Treatment, pins: tuple[PinTrack, ...] = ()) -> tuple[str, ...]:
-    """Of points that were lost, of a zoom limit that costs steadiness, and of gaps that nobody asked for."""
-    notes = [
+def lost_notes(pins: tuple[PinTrack, ...]) -> list[str]:
+    """Where followed points were lost."""
+    return [
         f"Point {number} was lost in {_stretches(pin.trail.confidence <= 0, pin.first)}: set it again on a later frame."
         for number, pin in enumerate(pins, 1)
         if (pin.trail.confidence <= 0).any()
     ]
+
+
+def _told_apart(path: CameraPath) -> str:
+    """What a path that is level and glides corrects, each by itself."""
+    made = path.measured.poses.inverse() @ path.steadied.poses
+    turned = np.degrees(np.abs(np.angle(made.z))).max()
+    shifted = 100 * np.abs(made.t).max() / path.size.width
+    sized = 100 * np.abs(np.abs(made.z) - 1).max()
+    return (
+        f"Put upright by up to {turned:.1f}°. Gliding: moved by up to {shifted:.1f} % of the width, "
+        f"sized by up to {sized:.1f} %."
+    )
+
+
+def outcome_notes(path: CameraPath, treatment: Treatment, pins: tuple[PinTrack, ...] = ()) -> tuple[str, ...]:
+    """Of points that were lost, of a zoom limit that costs steadiness, and of gaps that nobody asked for."""
+    notes = lost_notes(pins)
+    if treatment.motion.glides_level:
+        notes.append(_told_apart(path))
     eased = eased_frames(path.stage)
     if eased.any():
         assert path.stage is not None

@@ -24,7 +24,7 @@ from keen_horizon.core.path.borrowing import Borrowing, borrowing, lending_offse
 from keen_horizon.core.path.breathing import window_shrink
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.lending import LendingShot
-from keen_horizon.core.path.levelling import level_poses
+from keen_horizon.core.path.levelling import level_and_rest, level_poses
 from keen_horizon.core.path.pinned import pin_freedom, pinned_poses
 from keen_horizon.core.path.program import Limits, corrections
 from keen_horizon.core.path.seen_through import Hiding, room_for_rows, window_about
@@ -99,15 +99,17 @@ class PlanarShot(LendingShot[Moves]):
         freedom = _usable_freedom(treatment, len(shot))
         self.tilting = "tilt" in freedom
         self.measured = self.lenders if self.tilting else shot.poses.about(shot.size.centre)
-        self.poses = self.measured
+        self.poses, upright = self.measured, None
         if self.motion.intent == "pin" and freedom:
             self.poses = pinned_poses(pins, freedom, self.first, self.measured, self.size)
+        elif self.motion.glides_level and freedom:
+            self.poses, upright = level_and_rest(shot, self.measured, self.motion.level.lines)
         elif self.motion.intent == "level" and freedom:
             self.poses = level_poses(shot, self.motion.level.lines)
         self.moves = bool(freedom)
         self.offsets = lending_offsets(self.edges.borrow.reach_s, self.rate)
         if self.moves:
-            self.wish = wish_for(self.poses, self.motion, freedom, self.size, self.first, self.rate)
+            self.wish = wish_for(self.poses, self.motion, freedom, self.size, self.first, self.rate, upright=upright)
             self.free = corrections(self.poses, self.wish, self.size, None)
             self.most_tilt = MOST if not treatment.optics.active else MOST_STRAIGHTENED
             self.free_tilt = self._tilt(self.most_tilt)
@@ -248,5 +250,6 @@ def _usable_freedom(treatment: Treatment, frames: int) -> tuple[str, ...]:
     if motion.intent == "pin":
         return pin_freedom(freedom, len(motion.pin.points)) if motion.pin.points else ()
     if motion.intent == "level":
-        return tuple(name for name in freedom if name == "turn")
+        wanted = ("turn", "shift", "size") if motion.level_glide else ("turn",)
+        return tuple(name for name in freedom if name in wanted)
     return freedom

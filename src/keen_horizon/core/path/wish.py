@@ -27,10 +27,21 @@ FIRST_FRAMES, MORE_FRAMES = 60, 60
 
 
 def wish_for(
-    poses: Similarities, motion: Motion, freedom: tuple[str, ...], size: Size, first_frame: int, rate: float
+    poses: Similarities,
+    motion: Motion,
+    freedom: tuple[str, ...],
+    size: Size,
+    first_frame: int,
+    rate: float,
+    upright: Similarities | None = None,
 ) -> Wish:
-    """The wish of an intent for centred `poses` (N,) of frames from clip number `first_frame`."""
+    """The wish of an intent for centred `poses` (N,) of frames from clip number `first_frame`.
+
+    `upright` (N,) is what a level path that also glides is drawn to.
+    """
     pull = pull_of(motion, first_frame, len(poses), rate)
+    if upright is not None:
+        return Wish(upright, pull.first, pull.third, pull.strength, freedom)
     if motion.intent == "level":
         level = Similarities.identity(len(poses))
         return Wish(level, np.zeros(len(poses)), np.zeros(len(poses)), pull.strength, freedom)

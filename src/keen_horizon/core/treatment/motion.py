@@ -47,10 +47,13 @@ class PinPoint(Part):
 
 
 class Pin(Part):
-    """One point keeps its place; a second one adds turn and size. `drift_s` lets it drift, slower than that."""
+    """One point keeps its place; a second one adds turn and size. `drift_s` lets it drift, slower than that; on a
+    sphere, the picture follows it by `lag_s` late.
+    """
 
     points: tuple[PinPoint, ...] = Field(default=(), max_length=2)
     drift_s: float = Field(default=0.0, ge=0.0, le=5.0)
+    lag_s: float = Field(default=0.0, ge=0.0, le=5.0)
 
 
 class Level(Part):
@@ -68,7 +71,8 @@ class Level(Part):
 class Motion(Part):
     """What the camera should seem to do. `intent` null leaves the motion as shot.
 
-    `strength` is the share of the correction that is made. `keys`, where there are any, stand in for a
+    With `level_glide`, Level has the rest of a frame's motion glide, by the response time; a sphere's heading always
+    does. `strength` is the share of the correction that is made. `keys`, where there are any, stand in for a
     figure. `rolling_shutter` is the readout that is undone, frames: the one that was measured, where it is surely
     known, or one set by hand.
     """
@@ -80,10 +84,16 @@ class Motion(Part):
     ease: tuple[Ease, ...] = Field(default=(), max_length=MOST_KEYS)
     pin: Pin = Pin()
     level: Level = Level()
+    level_glide: bool = False
     freedom: tuple[Freedom, ...] = USUAL_FREEDOMS
     bend_limit_px: Literal[0] = 0
     rolling_shutter: Literal["off", "measured"] | ReadoutByHand = "measured"
     ignore: tuple[()] = ()
+
+    @property
+    def glides_level(self) -> bool:
+        """Whether a frame is put upright and the rest of its motion glides."""
+        return self.intent == "level" and self.level_glide
 
     @property
     def as_shot(self) -> bool:

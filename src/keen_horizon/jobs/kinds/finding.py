@@ -117,7 +117,7 @@ def _shake(measured: Measurement) -> float:
 
 def _pin(search: Search) -> Found:
     point, progress = PinPoint.model_validate(search.details), search.progress
-    track = pin_clip(*search.material, point, progress.frames, progress.should_stop, search.carrier)
+    track = pin_clip(*search.material, point, progress.frames, progress.should_stop, search.motion)
     return Found({"marks": mark_key(point.marks), "lost": int((track.trail.confidence == 0).sum())}, track.save)
 
 

@@ -11,8 +11,10 @@ from scipy.spatial.transform import Rotation
 
 from keen_horizon.core.cameras.sphere import sphere_of
 from keen_horizon.core.motion.measurement import Measurement, measurement_notes
+from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.motion.sphere.turns import sphere_turns
-from keen_horizon.core.path.sphere.solve import turned_shots
+from keen_horizon.core.path.notes import lost_notes
+from keen_horizon.core.path.sphere.solve import seen_up, turned_shots
 from keen_horizon.core.path.sphere.sphere_path import SpherePath
 from keen_horizon.core.treatment.document import Treatment
 
@@ -57,13 +59,14 @@ def turning_changes(rotations: Rotation) -> Floats:
     return np.concatenate([inner[:1], inner, inner[-1:]])
 
 
-def sphere_notes(measurement: Measurement, treatment: Treatment, path: SpherePath) -> tuple[str, ...]:
+def sphere_notes(
+    measurement: Measurement, treatment: Treatment, path: SpherePath, pins: tuple[PinTrack, ...] = ()
+) -> tuple[str, ...]:
     """What an editor should know of a solved sphere, in words."""
     notes = list(measurement_notes(measurement))
     if treatment.motion.intent == "level":
-        vertical = max((shot.vertical for shot in turned_shots(measurement)), key=lambda found: found.doubt)
-        by = "the horizon" if vertical.horizon else "upright edges"
-        notes.insert(0, f"Level by {by} all around, sure to about {vertical.doubt:.2f}°.")
+        notes[:0] = [_level_note(measurement, treatment), _told_apart(measurement, treatment, path)]
+    notes += lost_notes(pins)
     least = sphere_ledger(path).source_px
     if path.outlooks is not None and least < SOFT:
         notes.append(
@@ -71,6 +74,26 @@ def sphere_notes(measurement: Measurement, treatment: Treatment, path: SpherePat
             "Look wider, or deliver it smaller."
         )
     return tuple(notes)
+
+
+def _level_note(measurement: Measurement, treatment: Treatment) -> str:
+    """What the level rests on."""
+    told = [shot.upright_by(treatment.motion.level) for shot in turned_shots(measurement)]
+    least_sure = max(told, key=lambda vertical: vertical.doubt)
+    if least_sure.drawn:
+        return "Level by the lines that were drawn."
+    by = "the horizon" if least_sure.horizon else "upright edges"
+    return f"Level by {by} all around, sure to about {least_sure.doubt:.2f}°."
+
+
+def _told_apart(measurement: Measurement, treatment: Treatment, path: SpherePath) -> str:
+    """What a level path corrects: leaning and heading, each by itself."""
+    up = seen_up(measurement, treatment)
+    assert up is not None
+    leaning = np.degrees(np.arccos(np.clip(-up[:, 1], -1, 1)))
+    made = (path.steadied.inv() * path.measured).apply([0.0, 0.0, 1.0])
+    heading = np.degrees(np.abs(np.arctan2(made[:, 0], made[:, 2])))
+    return f"Put upright by up to {leaning.max():.1f}°; its heading turned by up to {heading.max():.1f}°."
 
 
 def sphere_motion_json(measurement: Measurement) -> dict[str, Any]:

@@ -21,7 +21,8 @@ Floats = NDArray[np.float64]
 @dataclass(frozen=True, kw_only=True)
 class SpherePath:
     """N frames from clip number `first`: where the camera was `measured` and where it is `steadied` to, rotations (N,)
-    reference_from_camera, and what is looked at: `outlooks`, or all of it where there are none. `size` is delivered.
+    reference_from_camera, and what is looked at: `outlooks`, or all of it where there are none, turned by `ahead` (N,).
+    `size` is delivered.
     """
 
     sphere: Sphere
@@ -30,6 +31,7 @@ class SpherePath:
     measured: Rotation
     steadied: Rotation
     outlooks: Outlooks | None = None
+    ahead: Rotation | None = None
     borrowed: None = None  # nothing is beyond the edge of a sphere
 
     def __len__(self) -> int:
@@ -53,7 +55,11 @@ class SpherePath:
     @cached_property
     def turns(self) -> Floats:
         """source_from_out (N, 3, 3) of all frames."""
-        out = self.steadied if self.outlooks is None else self.steadied * self.outlooks.rotations
+        out = self.steadied
+        if self.outlooks is not None:
+            out = out * self.outlooks.rotations
+        elif self.ahead is not None:
+            out = out * self.ahead
         return np.asarray((self.measured.inv() * out).as_matrix())
 
     @cached_property

@@ -8,6 +8,7 @@ import { mountStrip } from "../views/strip.js";
 import { mountTradeChart } from "../views/tradechart.js";
 import { mountViewer } from "../views/viewer.js";
 import { aiming } from "./bench/aiming.js";
+import { arming } from "./bench/arming.js";
 import { outputting } from "./bench/outputting.js";
 import { figures } from "./bench/figures.js";
 import { flat } from "./bench/flat.js";
@@ -92,6 +93,7 @@ export const bench = () => {
     ...treating(parts),
     ...keying(parts),
     ...pinching(parts),
+    ...arming(),
     ...aiming(parts),
     ...glass(parts),
     ...light(parts),

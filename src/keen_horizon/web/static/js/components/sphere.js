@@ -5,14 +5,17 @@ import { copy } from "../state/copy.js";
 import { mountAround } from "../views/around.js";
 import { mountPlayer } from "../views/player.js";
 import { mountStrip } from "../views/strip.js";
+import { arming } from "./bench/arming.js";
 import { outputting } from "./bench/outputting.js";
 import { partsOf } from "./bench/parts.js";
+import { pinned } from "./bench/pinned.js";
 import { time } from "./bench/time.js";
 import { treating } from "./bench/treating.js";
 import { works } from "./bench/works.js";
 import { KEY_LIST, keyAction } from "./keys.js";
 import { around } from "./sphere/around.js";
 import { outlooks } from "./sphere/outlooks.js";
+import { pointing } from "./sphere/pointing.js";
 
 const STAGES = ["motion", "view", "output"];
 const ELEMENTS = ["viewer", "video", "canvas", "still", "overlay", "strip", "keys"];
@@ -50,6 +53,7 @@ export const sphere = () => {
     intents: [
       { value: "glide", label: "Glide", text: "turn smoothly" },
       { value: "hold", label: "Hold", text: "stand still, heading kept" },
+      { value: "pin", label: "Pin", text: "keep a subject where it is, or follow it" },
       { value: "level", label: "Level", text: "upright, the heading gliding" },
       { value: null, label: "As shot", text: "leave the motion alone" },
     ],
@@ -57,8 +61,11 @@ export const sphere = () => {
     ...treating(parts),
     ...outputting(parts),
     ...works(parts),
+    ...arming(),
+    ...pinned(parts),
     ...outlooks(parts),
     ...around(parts),
+    ...pointing(parts),
 
     init() {
       const bench = /** @type {any} */ (this);
@@ -95,7 +102,9 @@ export const sphere = () => {
       if (solving) solving.abort();
       solving = new AbortController();
       try {
-        const asked = bench.measured() ? this.t : { ...this.t, motion: { ...this.t.motion, intent: null } };
+        const measured = bench.measured();
+        if (measured && !bench.followed()) bench.follow();
+        const asked = measured && bench.followed() ? this.t : { ...this.t, motion: { ...this.t.motion, intent: null } };
         this.path = await ask("POST", `${parts.address}/solve?asker=${asker}&number=${++questions}`, asked, { signal: solving.signal });
         this.error = "";
         bench.dragged = null;
@@ -108,10 +117,12 @@ export const sphere = () => {
     },
     /** What the server has of the clip now. */
     async refresh() {
+      const bench = /** @type {any} */ (this);
       const clip = await ask("GET", parts.address);
       this.measuredRanges = clip.measured;
+      bench.pinTracks = clip.pins;
       this.renders = clip.renders.reverse();
-      if (!this.path || !this.path.measured) this.solve();
+      if (!this.path || !this.path.measured || this.t.motion.intent === "pin") this.solve();
     },
     stageChanged() {
       const bench = /** @type {any} */ (this);
@@ -180,6 +191,7 @@ export const sphere = () => {
         bench.nudge(...looks[event.key]);
         return;
       }
+      if (event.key === "Escape") bench.putDown();
       const action = keyAction(event);
       if (!action) return;
       const [name, value] = action;

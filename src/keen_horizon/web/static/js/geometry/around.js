@@ -29,6 +29,24 @@ export function rayOf({ projection, focal }, x, y) {
   return [u, v, 1 - (u * u + v * v) / 4];
 }
 
+/** The ray of a point of a picture, in shares of its sides. @param {Camera} camera @param {[number, number]} share @returns {number[]} */
+export function rayAt(camera, [x, y]) {
+  if (camera.projection) return rayOf(camera, (x - 0.5) * camera.width, (y - 0.5) * camera.height);
+  const [longitude, latitude] = [(x - 0.5) * 2 * Math.PI, (y - 0.5) * Math.PI];
+  return [Math.sin(longitude) * Math.cos(latitude), Math.sin(latitude), Math.cos(longitude) * Math.cos(latitude)];
+}
+
+/** The reverse of `rayAt`; null for what a picture does not show. @param {Camera} camera @param {number[]} ray @returns {[number, number] | null} */
+export function shareAt(camera, ray) {
+  const [x, y, z] = ray.map((/** @type {number} */ part) => part / Math.hypot(...ray));
+  const { projection, width, height, focal } = camera;
+  if (!projection) return shareOf([x, y, z]);
+  if ((projection === "flat" && z < 0.02) || (projection === "stereographic" && z < -0.98)) return null;
+  const level = Math.max(1e-6, Math.hypot(x, z));
+  const [u, v] = { flat: [x / z, y / z], cylinder: [Math.atan2(x, z), y / level], stereographic: [(2 * x) / (1 + z), (2 * y) / (1 + z)] }[projection];
+  return [(u * focal) / width + 0.5, (v * focal) / height + 0.5];
+}
+
 /** Where a ray lies in a whole sphere's picture, in shares of its sides. @param {number[]} ray @returns {[number, number]} */
 export function shareOf([x, y, z]) {
   return [Math.atan2(x, z) / (2 * Math.PI) + 0.5, Math.atan2(y, Math.hypot(x, z)) / Math.PI + 0.5];

@@ -31,6 +31,11 @@ export function inverse(m) {
   return cofactors.map((value) => value / determinant);
 }
 
+/** @param {number[]} m row-major 3x3 @returns {number[]} */
+export function transposed([a, b, c, d, e, f, g, h, i]) {
+  return [a, d, g, b, e, h, c, f, i];
+}
+
 /** @param {number[]} a @param {number[]} b @returns {number[]} a b */
 export function product(a, b) {
   return Array.from({ length: 9 }, (_, i) => {

@@ -3,28 +3,10 @@
 import { bent, straightened } from "../../geometry/lens.js";
 import { inverse, mapped } from "../../geometry/matrix.js";
 
-/** @typedef {{ what: "pin", index: number } | { what: "level" | "grid" | "world line" | "corners" | "flat", from: number[] | null } | { what: "edge" | "ring" | "light" | "dead" | "scope", grip: any }} Aim */
-
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const aiming = (parts) => ({
-  /** What the next press in the viewer does; null when it does nothing. @type {Aim | null} */
-  aim: null,
-  /** The line being drawn, in the source. @type {number[] | null} */
-  drawing: null,
-
-  /** @param {number} index */
-  armPin(index) {
-    this.aim = this.aiming("pin", index) ? null : { what: "pin", index };
-  },
-  armLevel() {
-    this.aim = this.aiming("level") ? null : { what: "level", from: null };
-  },
   armGrid() {
     this.aim = this.aiming("grid") ? null : { what: "grid", from: null };
-  },
-  /** @param {string} what @param {number} [index] */
-  aiming(what, index) {
-    return this.aim !== null && this.aim.what === what && (index === undefined || this.aim.index === index);
   },
   aimText() {
     if (!this.aim) return "";
@@ -104,20 +86,11 @@ export const aiming = (parts) => ({
     if (Math.hypot(x2 - x1, y2 - y1) < 12) return this.drawOver();
     if (what === "world line") return this.addWorldLine([x1, y1, x2, y2]);
     if (what === "grid") return this.turnGridAlong(this.shownAt([x1, y1]), this.shownAt([x2, y2]));
-    const lines = this.t.motion.level.lines.filter((/** @type {any} */ line) => line.frame !== this.frame);
-    this.t.motion.level.lines = [...lines, { frame: this.frame, x1, y1, x2, y2 }].sort((a, b) => a.frame - b.frame);
-    this.settled();
-  },
-  /** @param {number} index */
-  removeLine(index) {
-    this.t.motion.level.lines.splice(index, 1);
-    this.settled();
+    this.addLevelLine([x1, y1, x2, y2]);
   },
   /** Drawn lines of this frame as they lie in what is on show. @returns {number[][]} */
   linesShown() {
-    const drawn = this.t.motion.intent === "level" ? this.t.motion.level.lines.filter((/** @type {any} */ line) => line.frame === this.frame) : [];
-    const level = drawn.map((/** @type {any} */ line) => [line.x1, line.y1, line.x2, line.y2]);
-    const drawing = [...level, ...this.turnLinesShown(), ...(this.drawing ? [this.drawing] : [])];
+    const drawing = [...this.levelLinesHere(), ...this.turnLinesShown(), ...(this.drawing ? [this.drawing] : [])];
     const flat = this.stage === "output" ? this.flatLines() : [];
     return [...drawing.map(([x1, y1, x2, y2]) => [...this.shownAt([x1, y1]), ...this.shownAt([x2, y2])]), ...flat];
   },

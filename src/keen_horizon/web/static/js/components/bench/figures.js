@@ -8,7 +8,7 @@ export const figures = (parts) => {
       const { motion, edges, output } = this.t;
       const l = this.path && this.path.ledger;
       const keyed = this.keys("response_s").length ? "keyed" : `${motion.response_s} s`;
-      const intent = { glide: `Glide ${keyed}`, hold: "Hold", pin: "Pin", level: "Level" }[/** @type {string} */ (motion.intent)] || "as shot";
+      const intent = { glide: `Glide ${keyed}`, hold: "Hold", pin: "Pin", level: motion.level_glide ? `Level, glide ${keyed}` : "Level" }[/** @type {string} */ (motion.intent)] || "as shot";
       const steadier = l ? `${l.shake_before_percent.toFixed(2)} → ${l.shake_after_percent.toFixed(2)} %` : "";
       const moved = l && this.path.measured;
       const rows = moved && this.path.lens && this.path.lens.rows ? ", rows" : "";

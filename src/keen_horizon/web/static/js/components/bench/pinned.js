@@ -5,6 +5,7 @@ import { ask } from "../../net.js";
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const pinned = (parts) => ({
   pinTracks: parts.page.pins,
+  secondPoint: parts.page.info.across ? "Add a second point: turn" : "Add a second point: turn and size",
 
   pinPoints() {
     return this.t.motion.pin.points;

@@ -47,27 +47,35 @@ export const around = (parts) => {
       if (this.delivered() === "sphere") return { view: null, sphere: { ...whole, turn: product(steady, this.lookKeys().length || this.dragged ? own : IDENTITY) } };
       return { view: { camera: this.viewCamera(), turn: product(steady, own) }, sphere: whole };
     },
+    /** What the viewer shows large, and small in its corner. @returns {import("../../views/around.js").Look[]} */
+    looksShown() {
+      const { view, sphere } = this.looks();
+      if (this.showing === "before") return [{ ...sphere, turn: IDENTITY }];
+      if (!view) return [sphere];
+      return this.showing === "view" ? [view, sphere] : [sphere, view];
+    },
     draw() {
       if (!parts.viewer) return;
-      const { view, sphere } = this.looks();
-      const before = { ...sphere, turn: IDENTITY };
-      if (this.showing === "before") parts.viewer.draw(before, null, INSET);
-      else if (this.showing === "view" && view) parts.viewer.draw(view, sphere, INSET);
-      else parts.viewer.draw(sphere, view, INSET);
-      this.drawOutline(view);
+      const [large, small] = this.looksShown();
+      parts.viewer.draw(large, small || null, INSET);
+      parts.refs.overlay.replaceChildren();
+      this.drawOutline(this.looks().view);
+      this.drawMarks();
     },
     /** The view's frame on the sphere, small or large. @param {any} view */
     drawOutline(view) {
-      const overlay = parts.refs.overlay;
-      overlay.replaceChildren();
       if (!view || this.showing === "before") return;
       const box = this.sphereBox();
       for (const line of outline(view.camera, turnOf(this.outlookHere()))) {
-        const path = document.createElementNS(SVG, "polyline");
-        path.setAttribute("class", "view-outline");
-        path.setAttribute("points", line.map(([x, y]) => `${(box.x + x * box.width).toFixed(1)},${(box.y + y * box.height).toFixed(1)}`).join(" "));
-        overlay.append(path);
+        this.drawLine("view-outline", line.map(([x, y]) => [box.x + x * box.width, box.y + y * box.height]));
       }
+    },
+    /** A line over the picture. @param {string} kind @param {number[][]} points CSS px of the canvas */
+    drawLine(kind, points) {
+      const line = document.createElementNS(SVG, "polyline");
+      line.setAttribute("class", kind);
+      line.setAttribute("points", points.map(([x, y]) => `${x.toFixed(1)},${y.toFixed(1)}`).join(" "));
+      parts.refs.overlay.append(line);
     },
     /** Where the sphere lies in the canvas, CSS px. */
     sphereBox() {
@@ -101,6 +109,7 @@ export const around = (parts) => {
 
     /** @param {PointerEvent} event */
     pressed(event) {
+      if (this.aim && !event.button) return this.aimed(event);
       if (this.showing === "before" || event.button) return;
       held = { x: event.offsetX, y: event.offsetY };
       /** @type {Element} */ (event.currentTarget).setPointerCapture(event.pointerId);
@@ -108,6 +117,7 @@ export const around = (parts) => {
     },
     /** The picture goes along with the pointer; on the sphere, the view does. @param {PointerEvent} event */
     moved(event) {
+      if (this.aim) return this.dragLine(event);
       if (!held) return;
       const { clientWidth: width } = parts.refs.canvas;
       const [dx, dy] = [event.offsetX - held.x, event.offsetY - held.y];
@@ -121,6 +131,7 @@ export const around = (parts) => {
       this.look({ ...here, yaw_deg: here.yaw_deg + (along * dx * degrees) / (own ? upright : 1), pitch_deg: here.pitch_deg - along * dy * degrees }, false);
     },
     released() {
+      if (this.began) return this.endLine();
       if (!held) return;
       held = null;
       this.settleLook();
