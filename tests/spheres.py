@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -54,18 +54,23 @@ def cube(seed: int = 5, side: int = 640) -> CubeWorld:
     return CubeWorld.of(pictures, side)
 
 
+def rocker(seed: int = 1, degrees: float = 2.0, heading: float = 25.0) -> Callable[[np.ndarray], Rotation]:
+    """Where a camera, world_from_camera, that rocks and slowly turns to the right stands at any frame's part."""
+    random = np.random.default_rng(seed)
+    tones = [[(rate, degrees * random.normal(), random.uniform(0, 6)) for rate in (0.5, 1.3, 4)] for _ in range(3)]
+
+    def stands(frames: np.ndarray) -> Rotation:
+        times = np.asarray(frames) / 30
+        waves = [sum(size * np.sin(2 * np.pi * rate * times + phase) for rate, size, phase in tone) for tone in tones]
+        waves[0] = waves[0] + heading * times
+        return Rotation.from_euler("YXZ", np.stack(waves, -1), degrees=True)
+
+    return stands
+
+
 def rocking(count: int, seed: int = 1, degrees: float = 2.0, heading: float = 25.0) -> Rotation:
-    """A camera (N,), world_from_camera, that rocks and slowly turns to the right."""
-    random, times = np.random.default_rng(seed), np.arange(count) / 30
-    waves = [
-        sum(
-            degrees * random.normal() * np.sin(2 * np.pi * rate * times + random.uniform(0, 6))
-            for rate in (0.5, 1.3, 4)
-        )
-        for _ in range(3)
-    ]
-    waves[0] = waves[0] + heading * times
-    return Rotation.from_euler("YXZ", np.stack(waves, -1), degrees=True)
+    """The same at frames (N,)."""
+    return rocker(seed, degrees, heading)(np.arange(count))
 
 
 def measured(pictures: Iterable[np.ndarray], size: Size = SMALL) -> Measurement:

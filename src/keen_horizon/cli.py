@@ -12,7 +12,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from keen_horizon.all_around import correct_sphere
 from keen_horizon.console import bar, check_folders, read_json, tell, write_json
 from keen_horizon.core.errors import KeenHorizonError
 from keen_horizon.core.lens.calibration import Board
@@ -24,7 +23,7 @@ from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.media.scanning import Asked
 from keen_horizon.core.motion.measurement import Measurement, measurement_notes
 from keen_horizon.core.motion.pin import PinTrack
-from keen_horizon.core.path.notes import outcome_notes, solution_notes
+from keen_horizon.core.path.any_path import notes_of, solve_any
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.path.sphere.figures import sphere_motion_json
 from keen_horizon.core.render.compare import Comparison
@@ -43,7 +42,7 @@ from keen_horizon.pipeline.measuring import measure_clip
 from keen_horizon.pipeline.overlaying import overlay_clip
 from keen_horizon.pipeline.pinning import pin_clip
 from keen_horizon.pipeline.rendering import Versus, as_shot, render_clip
-from keen_horizon.pipeline.report import correction_report, path_csv, path_document, transforms_csv
+from keen_horizon.pipeline.report import path_csv, path_document, report_of, transforms_csv
 
 UNTREATED = Treatment()
 USUAL_CODECS = {"mp4": "h264", "mov": "h264", "mkv": "h264", "webm": "vp9", "zip": "png"}
@@ -174,12 +173,9 @@ def _correct(options: argparse.Namespace) -> None:
     measurement = _measurement(options, info, times, treatment)
     measured = time.perf_counter()
     pins = _pins(options.source, info, times, treatment, measurement)
-    if measurement.sphere:
-        correct_sphere(options, info, times, measurement, treatment, pins, measured - began)
-        return
-    path = solve_path(measurement, treatment, pins)
+    path = solve_any(measurement, treatment, pins)
     solved = time.perf_counter()
-    notes = (*solution_notes(measurement, treatment), *outcome_notes(path, treatment, pins))
+    notes = notes_of(measurement, treatment, path, pins)
     tell(info, (*notes, summary(clip_fates(info, treatment))))
     versus = _versus(options, measurement, treatment)
     facts = render_clip(
@@ -187,7 +183,7 @@ def _correct(options: argparse.Namespace) -> None:
     )
     if options.report:
         seconds = {"measure": measured - began, "solve": solved - measured, "render": facts.seconds}
-        write_json(options.report, correction_report(path, treatment, info, facts, seconds, notes, measurement.readout))
+        write_json(options.report, report_of(path, treatment, info, facts, seconds, notes, measurement.readout))
     if options.path:
         document = path_document(path, info, times)
         if options.path.suffix == ".csv":
@@ -306,7 +302,7 @@ def _versus(options: argparse.Namespace, measurement: Measurement, treatment: Tr
     if not options.compare:
         return None
     plain = as_shot(treatment)
-    return Versus(solve_path(measurement, plain), plain, Comparison(options.compare))
+    return Versus(solve_any(measurement, plain), plain, Comparison(options.compare))
 
 
 def _measurement(options: argparse.Namespace, info: ClipInfo, times: Any, treatment: Treatment) -> Measurement:

@@ -70,10 +70,14 @@ def test_what_was_lost_goes_on_evenly_in_the_scene() -> None:
     assert np.degrees(np.arccos(np.clip((rays * WALK).sum(1), -1, 1))).max() < 0.3
 
 
+def pin_document(count: int, **pin: object) -> dict[str, object]:
+    """A treatment that pins so many points, chosen on frame 5."""
+    points = [{"marks": [{"frame": 5, "x": 10.0 + number, "y": 10}]} for number in range(count)]
+    return {"motion": {"intent": "pin", "pin": {"points": points, **pin}}}
+
+
 def pinned(seen: Measurement, tracks: tuple[PinTrack, ...], **pin: object) -> Rotation:
-    points = [{"marks": [{"frame": 5, "x": 10.0 + number, "y": 10}]} for number in range(len(tracks))]
-    treatment = Treatment.from_json({"motion": {"intent": "pin", "pin": {"points": points, **pin}}})
-    return solve_sphere(seen, treatment, tracks).steadied
+    return solve_sphere(seen, Treatment.from_json(pin_document(len(tracks), **pin)), tracks).steadied
 
 
 def test_a_pinned_subject_stays_where_it_was_chosen(
@@ -93,7 +97,7 @@ def test_a_pinned_subject_stays_where_it_was_chosen(
         stands = turned.apply(subject)
         assert np.degrees(np.linalg.norm(stands - stands[5], axis=1)).max() < 0.1
     with pytest.raises(TreatmentError, match="Pin"):
-        pinned(seen, ())
+        solve_sphere(seen, Treatment.from_json(pin_document(1)))
 
 
 def test_a_lag_trails_by_its_time_and_rounds_off_what_jerks() -> None:

@@ -78,6 +78,9 @@ def for_another_clip(treatment: Treatment, theirs: Treatment) -> Treatment:
     """A treatment carried to another clip, which keeps what belongs to it alone."""
     whole, other = treatment.to_json(), theirs.to_json()
     whole["range"] = other["range"]
+    whole["source"] = other["source"]
+    if whole["view"] is not None:
+        whole["view"]["keys"] = (other["view"] or {"keys": []})["keys"]
     for name in ("straightedges", "world_lines", "keys", "flat"):
         whole["optics"][name] = other["optics"][name]
     for part in ("falloff", "fringe"):

@@ -33,7 +33,7 @@ from keen_horizon.core.treatment.motion import Motion
 from keen_horizon.core.treatment.optics import Optics
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.findings import MOTION, covering
-from keen_horizon.operations.material import clip_flat, clip_info, clip_measurement, clip_pins, of_frames
+from keen_horizon.operations.material import clip_flat, clip_info, clip_measurement, clip_pins
 from keen_horizon.operations.sphere_solution import SphereSolution
 from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Clip
@@ -112,14 +112,6 @@ def clip_path(session: Session, files: FileStore, clip: Clip, treatment: Treatme
     return solve_any(measurement, treatment, clip_pins(session, files, clip, treatment))
 
 
-def flat_path(session: Session, files: FileStore, clip: Clip, treatment: Treatment) -> CameraPath:
-    """The path of a clip that shows a frame. Raises NotPossible for a sphere."""
-    of_frames(clip)
-    path = clip_path(session, files, clip, treatment)
-    assert isinstance(path, CameraPath)
-    return path
-
-
 def shown_treatment(session: Session, clip: Clip, treatment: Treatment) -> Treatment:
     """What can be shown of a treatment: its optics, with the motion as shot, before any motion is measured."""
     first, last = treatment.frames(clip_info(clip).frames)
@@ -162,7 +154,7 @@ def solution_of(question: Question) -> Solution | SphereSolution:
         pins = question.pins
         sphere = solve_sphere(measurement, treatment, pins)
         return SphereSolution(
-            path=sphere, pins=pins, measured=question.measured,
+            path=sphere, pins=pins, measured=question.measured, readout=measurement.readout,
             up=seen_up(measurement, treatment) if question.measured else None,
             notes=sphere_notes(measurement, treatment, sphere, pins),
         )  # fmt: skip

@@ -119,8 +119,6 @@ def request_render(
 
     `versus` makes it a comparison: {"treatment": document, or null for as shot, "layout", "place", "turn"}.
     """
-    if versus is not None:
-        of_frames(clip)
     needed = [request_measurement(session, clip, treatment)]
     if treatment.motion.intent == "pin":
         needed += request_pins(session, clip, treatment)

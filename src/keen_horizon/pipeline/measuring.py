@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.errors import MeasurementError
 from keen_horizon.core.finding.readout import find_readout
+from keen_horizon.core.finding.sphere_readout import find_sphere_readout
 from keen_horizon.core.media.frames import gapless, read_frames
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.checkpoint import restored_tracker, stored_tracker
@@ -56,9 +57,8 @@ def measure_clip(
             "Set the out point there, or copy the file again."
         )
     measurement = tracker.finish(first)
-    if measurement.sphere:
-        return measurement
-    return replace(measurement, readout=find_readout(measurement, info.turns))
+    readout = find_sphere_readout(measurement) if measurement.sphere else find_readout(measurement, info.turns)
+    return replace(measurement, readout=readout)
 
 
 def _fresh(info: ClipInfo) -> Tracker:

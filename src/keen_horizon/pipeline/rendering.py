@@ -185,6 +185,8 @@ def as_shot(treatment: Treatment) -> Treatment:
     return plain.model_copy(
         update={
             "range": treatment.range,
+            "source": treatment.source,
+            "view": treatment.view,
             "motion": plain.motion.model_copy(update={"intent": None, "rolling_shutter": "off"}),
             "output": treatment.output,
             "edges": plain.edges.model_copy(update={"size": treatment.edges.size}),

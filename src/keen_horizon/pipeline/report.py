@@ -11,10 +11,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.errors import TreatmentError
 from keen_horizon.core.geometry.picture import resized
 from keen_horizon.core.glass.shutter import Readout
 from keen_horizon.core.mapping.light import undone_glass
 from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.path.any_path import AnyPath
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.ledger import ledger, pinch_points
 from keen_horizon.core.path.sphere.figures import sphere_ledger
@@ -23,9 +25,11 @@ from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.pipeline.delivery import clip_fates
 from keen_horizon.pipeline.rendering import RenderFacts
 
+VIEW_NAMES = ("yaw_deg", "pitch_deg", "roll_deg", "field_deg")
 
-def correction_report(
-    path: CameraPath,
+
+def report_of(
+    path: AnyPath,
     treatment: Treatment,
     info: ClipInfo,
     facts: RenderFacts,
@@ -34,52 +38,40 @@ def correction_report(
     readout: Readout,
 ) -> dict[str, Any]:
     """The `R.json` document."""
-    figures = ledger(path, shown=path.stage.kept_area() if path.stage else 1.0)
+    if isinstance(path, SpherePath):
+        corrected = sphere_ledger(path).to_json()
+    else:
+        corrected = _of_frames(path, treatment, info) | {"readout": readout.to_json()}
     return {
         "clip": info.name,
         "frames": facts.frames,
+        **corrected,
+        "gap_pixels": facts.gap_pixels,
+        "seconds": {name: round(value, 3) for name, value in seconds.items()},
+        "output": {"width": facts.width, "height": facts.height, "codec": facts.codec, "pix_fmt": facts.pix_fmt},
+        "goes_along": [asdict(fate) for fate in clip_fates(info, treatment)],
+        "notes": list(notes),
+    }
+
+
+def _of_frames(path: CameraPath, treatment: Treatment, info: ClipInfo) -> dict[str, Any]:
+    figures = ledger(path, shown=path.stage.kept_area() if path.stage else 1.0)
+    return {
         "zoom": figures.zoom,
         "kept_area": figures.kept_area,
         "shake_before_px": figures.shake_before_px,
         "shake_after_px": figures.shake_after_px,
-        "gap_pixels": facts.gap_pixels,
         "glass": undone_glass(treatment.optics, path.size, path.first + np.arange(len(path.zoom))),
         "pinch_points": pinch_points(path, info.rate),
-        "readout": readout.to_json(),
-        "seconds": {name: round(value, 3) for name, value in seconds.items()},
-        "output": _output(facts),
-        "goes_along": [asdict(fate) for fate in clip_fates(info, treatment)],
-        "notes": list(notes),
     }
 
 
-def sphere_report(
-    path: SpherePath,
-    treatment: Treatment,
-    info: ClipInfo,
-    facts: RenderFacts,
-    seconds: dict[str, float],
-    notes: tuple[str, ...],
-) -> dict[str, Any]:
-    """The `R.json` document of a sphere."""
-    return {
-        "clip": info.name,
-        "frames": facts.frames,
-        **sphere_ledger(path).to_json(),
-        "gap_pixels": facts.gap_pixels,
-        "seconds": {name: round(value, 3) for name, value in seconds.items()},
-        "output": _output(facts),
-        "goes_along": [asdict(fate) for fate in clip_fates(info, treatment)],
-        "notes": list(notes),
-    }
-
-
-def _output(facts: RenderFacts) -> dict[str, Any]:
-    return {"width": facts.width, "height": facts.height, "codec": facts.codec, "pix_fmt": facts.pix_fmt}
-
-
-def path_document(path: CameraPath, info: ClipInfo, times: NDArray[np.float64]) -> dict[str, Any]:
-    """The `P.json` document: out_from_src per frame, in stored pixels of output and source, and the 2-D transform."""
+def path_document(path: AnyPath, info: ClipInfo, times: NDArray[np.float64]) -> dict[str, Any]:
+    """The `P.json` document: out_from_src per frame, in stored pixels of output and source, and the 2-D transform; of a
+    sphere its camera's turns.
+    """
+    if isinstance(path, SpherePath):
+        return _sphere_path(path, times)
     display_from_coded = resized(info.display, info.coded)
     matrices = np.linalg.inv(display_from_coded) @ path.out_from_src() @ display_from_coded
     return {
@@ -92,6 +84,27 @@ def path_document(path: CameraPath, info: ClipInfo, times: NDArray[np.float64]) 
             }
             for i, (matrix, transform) in enumerate(zip(matrices, _transforms(path), strict=True))
         ]
+    }
+
+
+def _sphere_path(path: SpherePath, times: NDArray[np.float64]) -> dict[str, Any]:
+    """Where a sphere's camera stood and where it is steadied to, as quaternions x, y, z, w, seen from the first frame;
+    and where the view looks out of what was steadied.
+    """
+    stood, steadied = (np.asarray(turns.as_quat(canonical=True)) for turns in (path.measured, path.steadied))
+    looks = path.looks()
+    return {
+        "camera": "sphere",
+        "frames": [
+            {
+                "frame": path.first + i,
+                "time": float(times[path.first + i] - times[0]),
+                "world_from_camera": stood[i].tolist(),
+                "world_from_steadied": steadied[i].tolist(),
+                "view": None if looks is None else dict(zip(VIEW_NAMES, np.degrees(looks[i]).tolist(), strict=True)),
+            }
+            for i in range(len(path))
+        ],
     }
 
 
@@ -113,13 +126,32 @@ def _transforms(path: CameraPath) -> list[dict[str, float]]:
 
 
 def path_csv(document: dict[str, Any]) -> str:
-    """The path document as CSV: frame, time, m00 ... m22."""
+    """The path document as CSV: frame, time, m00 ... m22; of a sphere both quaternions, and the view."""
+    if document.get("camera") == "sphere":
+        return _sphere_csv(document)
     header = ["frame", "time", *(f"m{r}{c}" for r in range(3) for c in range(3))]
     return _csv(header, ([f"{v:.9g}" for line in row["matrix"] for v in line] for row in document["frames"]), document)
 
 
+def _sphere_csv(document: dict[str, Any]) -> str:
+    turns = ("world_from_camera", "world_from_steadied")
+    header = ["frame", "time", *(f"{turn}_{axis}" for turn in turns for axis in "xyzw"), *VIEW_NAMES]
+    rows = (
+        [
+            *(f"{value:.9g}" for turn in turns for value in row[turn]),
+            *(f"{row['view'][name]:.6f}" if row["view"] else "" for name in VIEW_NAMES),
+        ]
+        for row in document["frames"]
+    )
+    return _csv(header, rows, document)
+
+
 def transforms_csv(document: dict[str, Any]) -> str:
-    """The path document's 2-D transforms as CSV: frame, time, shift, turn, scale, tilt."""
+    """The path document's 2-D transforms as CSV: frame, time, shift, turn, scale, tilt. Raises TreatmentError for a
+    sphere's.
+    """
+    if document.get("camera") == "sphere":
+        raise TreatmentError("A sphere's turns are no 2-D transforms: take its path as JSON or CSV.")
     names = list(document["frames"][0]["transform"])
     rows = ([f"{row['transform'][name]:.9g}" for name in names] for row in document["frames"])
     return _csv(["frame", "time", *names], rows, document)

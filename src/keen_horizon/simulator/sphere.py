@@ -73,11 +73,15 @@ class World(Protocol):
 
 @dataclass(frozen=True)
 class SphereFilm:
-    """What a camera in the middle of a world sees that stands at `rotations` (N,), world_from_camera."""
+    """What a camera in the middle of a world sees that stands at `rotations` (N,), world_from_camera; where `stands`
+    tells where it is at any frame's part, its rows are read over `readout` frames.
+    """
 
     world: World
     sphere: Sphere
     rotations: Rotation
+    stands: Callable[[Floats], Rotation] | None = None
+    readout: float = 0.0
 
     def pictures(self, carried: float = 0.0) -> Iterator[Picture]:
         """The pictures (rows, columns, 3); `carried` is the share of each, from below, that turns with the camera."""
@@ -86,8 +90,12 @@ class SphereFilm:
         rays = self.sphere.rays(np.stack([x, y], -1).astype(np.float64))
         below = round(size.height * (1 - carried))
         standing = self.world.seen(rays[below:]) if carried else None
-        for matrix in self.rotations.as_matrix():
-            picture = self.world.seen(rays @ matrix.T)
+        share = ((np.arange(size.height) + 0.5) / size.height - 0.5) * self.readout
+        for frame, matrix in enumerate(self.rotations.as_matrix()):
+            turned = rays @ matrix.T
+            if self.stands is not None:
+                turned = np.einsum("rij,rcj->rci", self.stands(frame + share).as_matrix(), rays)
+            picture = self.world.seen(turned)
             if standing is not None:
                 picture[below:] = standing
             yield picture

@@ -271,7 +271,7 @@ def path_data(clip_id: int, name: str) -> Response:
     with services().session() as session:
         clip = find(session, Clip, clip_id)
         info, times = clip_info(clip), clip_times(clip, files)
-        path = solving.flat_path(session, files, clip, treatment)
+        path = solving.clip_path(session, files, clip, treatment)
     return data_file(path_document(path, info, times), PurePath(clip.name).stem, name)
 
 

@@ -11,7 +11,7 @@ from werkzeug.wrappers import Response
 from keen_horizon.operations.clips import media_files
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.lookup import find
-from keen_horizon.operations.material import clip_info, of_frames
+from keen_horizon.operations.material import clip_info
 from keen_horizon.operations.solving import asked, solution_of
 from keen_horizon.operations.treating import chosen_treatment
 from keen_horizon.store.models import Clip, ClipState, Project
@@ -65,11 +65,11 @@ def report(clip_id: int) -> str:
     files = services().files
     with services().session() as session:
         clip = find(session, Clip, clip_id)
-        of_frames(clip)
         letter = request.args.get("version", "")
         treatment = chosen_treatment(clip, letter or "draft")
         solution = solution_of(asked(session, files, clip, treatment)).to_json()
-        worst = solution["pinches"][0]["frame"] if solution["pinches"] else solution["first"]
+        pinches = solution.get("pinches")  # a sphere has none
+        worst = pinches[0]["frame"] if pinches else solution["first"]
         frame = request.args.get("frame", worst, type=int)
         page = clip_report(
             clip,

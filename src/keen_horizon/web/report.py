@@ -9,6 +9,7 @@ import numpy as np
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.mapping.light import undone_glass
 from keen_horizon.core.media.along import summary
+from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.operations.material import clip_info
 from keen_horizon.pipeline.delivery import clip_fates
@@ -23,17 +24,29 @@ INTENTS = {"glide": "Glide", "hold": "Hold", "pin": "Pin", "level": "Level", Non
 def clip_report(clip: Clip, treatment: Treatment, which: str, solution: dict[str, Any], frame: int) -> dict[str, Any]:
     """What the report's template shows; `solution` is the solved treatment, "draft" or a letter, as pages get it."""
     info = clip_info(clip)
-    figures = solution["ledger"]
-    shake_top = max(0.05, *solution["shake_before"])
-    zoom_top = max(1.02, *(min(zoom, 2.0) for zoom in solution["wanted_zoom"]), *solution["zoom"])
     still = f"/media/clips/{clip.id}/still.jpg?frame={frame}"
+    of_clip = _of_sphere(treatment, solution) if info.camera == "sphere" else _of_frames(treatment, info, solution)
     return {
         "source": f"{timecode(info.duration)} · {info.coded.width}×{info.coded.height} · {info.rate:.2f} fps",
         "range": f"frames {solution['first']}-{solution['first'] + solution['frames'] - 1}",
         "frame": frame,
         "before": still,
         "after": f"{still}&of={which}",
-        "settings": _settings(treatment),
+        "notes": [*info.notes, *solution["notes"], summary(clip_fates(info, like_source(treatment, info)))],
+        **of_clip,
+    }
+
+
+def _of_frames(treatment: Treatment, info: ClipInfo, solution: dict[str, Any]) -> dict[str, Any]:
+    """What is said of a clip that shows a frame."""
+    figures = solution["ledger"]
+    shake_top = max(0.05, *solution["shake_before"])
+    zoom_top = max(1.02, *(min(zoom, 2.0) for zoom in solution["wanted_zoom"]), *solution["zoom"])
+    return {
+        "settings": [
+            *_moved(treatment), ("edges", treatment.edges.way), ("zoom limit", f"{treatment.edges.zoom_limit:.3f}×"),
+            _delivered(treatment),
+        ],
         "figures": [
             ("zoom, largest", f"{figures['zoom']:.3f}×"), ("zoom, mean", f"{figures['mean_zoom']:.3f}×"),
             ("picture kept", f"{100 * figures['kept_area']:.1f} %"),
@@ -51,12 +64,37 @@ def clip_report(clip: Clip, treatment: Treatment, which: str, solution: dict[str
             f"without {p['first']}-{p['last']} {p['without']:.3f}× would do"
             for p in solution["pinches"]
         ],
-        "notes": [*info.notes, *solution["notes"], summary(clip_fates(info, like_source(treatment, info)))],
         "charts": [
             _chart("Shake, % of the width", solution, "shake_before", "shake_after", 0, shake_top),
             _chart("Zoom asked for and given", solution, "wanted_zoom", "zoom", 1, zoom_top),
         ],
     }  # fmt: skip
+
+
+def _of_sphere(treatment: Treatment, solution: dict[str, Any]) -> dict[str, Any]:
+    """What is said of a clip that shows all around."""
+    figures, view = solution["ledger"], treatment.view
+    top = max(0.05, *solution["shake_before"])
+    settings = [row for row in _moved(treatment) if row[0] != "corrects"]
+    if treatment.motion.intent == "pin" and treatment.motion.pin.lag_s:
+        settings.append(("follows late by", f"{treatment.motion.pin.lag_s} s"))
+    if view is None or view.output == "sphere":
+        settings.append(("delivers", "all around"))
+    else:
+        keys = f", {len(view.keys)} keys" if len(view.keys) > 1 else ""
+        settings.append(("delivers", f"a {view.output} view{keys}"))
+    return {
+        "settings": [*settings, _delivered(treatment)],
+        "figures": [
+            ("output", "×".join(str(side) for side in solution["output"])),
+            ("source px a pixel, fewest", f"{figures['source_px']:.2f}"),
+            ("turned by at most", f"{figures['largest_turn_deg']:.1f}°"),
+            ("shake before", f"{figures['shake_before_deg']:.3f} °/frame²"),
+            ("shake after", f"{figures['shake_after_deg']:.3f} °/frame²"),
+        ],
+        "pinches": [],
+        "charts": [_chart("Shake, °/frame²", solution, "shake_before", "shake_after", 0, top)],
+    }
 
 
 def _glass(treatment: Treatment, size: Size, solution: dict[str, Any]) -> list[tuple[str, str]]:
@@ -72,18 +110,22 @@ def _glass(treatment: Treatment, size: Size, solution: dict[str, Any]) -> list[t
     return rows
 
 
-def _settings(treatment: Treatment) -> list[tuple[str, str]]:
-    motion, edges, output = treatment.motion, treatment.edges, treatment.output
-    rows = [("camera", INTENTS[motion.intent])]
-    if motion.intent == "glide":
+def _moved(treatment: Treatment) -> list[tuple[str, str]]:
+    motion = treatment.motion
+    rows = [("camera", "Level, gliding" if motion.glides_level else INTENTS[motion.intent])]
+    if motion.intent == "glide" or motion.glides_level:
         rows.append(("response time", "keyed" if motion.keyed("response_s") else f"{motion.response_s} s"))
     if motion.intent:
         rows += [
             ("corrects", ", ".join(motion.freedom)),
             ("strength", "keyed" if motion.keyed("strength") else f"{motion.strength}"),
         ]
-    rows += [("edges", edges.way), ("zoom limit", f"{edges.zoom_limit:.3f}×")]
-    return [*rows, ("delivered as", f"{FORMAT_NAMES[output.codec]} in {output.container.upper()}")]
+    return rows
+
+
+def _delivered(treatment: Treatment) -> tuple[str, str]:
+    output = treatment.output
+    return ("delivered as", f"{FORMAT_NAMES[output.codec]} in {output.container.upper()}")
 
 
 def _chart(what: str, solution: dict[str, Any], before: str, after: str, low: float, high: float) -> dict[str, str]:

@@ -13,6 +13,7 @@ from keen_horizon.core.cameras.sphere import Sphere
 from keen_horizon.core.cameras.sphere_maps import Maps, sphere_maps
 from keen_horizon.core.geometry.picture import transform
 from keen_horizon.core.mapping.sampling import PlaneGrid
+from keen_horizon.core.motion.sphere.rows import at_own_rows
 from keen_horizon.core.path.sphere.sphere_path import SpherePath
 
 Floats = NDArray[np.float64]
@@ -22,10 +23,14 @@ def sphere_plane_maps(path: SpherePath, frame: int, target: PlaneGrid, source: P
     """Where each sample of the target plane comes from in the source plane: columns and rows, float32."""
     camera, turn, sphere = path.out_camera(frame), path.turn(frame), path.sphere
     middle = _looked_at(path, frame) if sphere.whole else 0.0
-    back = _about_vertical(-middle) @ turn
+    about = _about_vertical(-middle)
+    back, read_turn = about @ turn, about @ path.read_turns[frame - path.first]
 
     def rays(points: Floats) -> Floats:
-        return np.asarray(camera.rays(transform(target.display_from_plane, points)) @ back.T)
+        seen = np.asarray(camera.rays(transform(target.display_from_plane, points)) @ back.T)
+        if not read_turn.any():
+            return seen
+        return at_own_rows(seen / np.linalg.norm(seen, axis=1, keepdims=True), read_turn)
 
     columns, rows = sphere_maps(sphere, rays, *target.shape)
     shift = middle / sphere.across * sphere.size.width

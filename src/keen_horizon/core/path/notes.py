@@ -23,7 +23,7 @@ def solution_notes(measurement: Measurement, treatment: Treatment) -> tuple[str,
     through = seen_through(measurement, treatment)
     notes = measurement_notes(replace(measurement, readout=UNKNOWN) if through.readout else measurement)
     if through.readout:
-        notes = (_readout_told(through.readout, treatment), *notes)
+        notes = (readout_told(through.readout, treatment), *notes)
     if through.turning:
         assert through.stage is not None
         told = "The lens tells its angles"
@@ -79,7 +79,7 @@ def outcome_notes(path: CameraPath, treatment: Treatment, pins: tuple[PinTrack, 
     return tuple(notes)
 
 
-def _readout_told(readout: float, treatment: Treatment) -> str:
+def readout_told(readout: float, treatment: Treatment) -> str:
     way = "the last row first" if readout < 0 else "the first row first"
     by = "as measured" if treatment.motion.rolling_shutter == "measured" else "set by hand"
     return f"The rolling shutter is undone: {abs(readout):.2f} of a frame, {way}, {by}."

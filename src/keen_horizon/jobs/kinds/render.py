@@ -9,8 +9,6 @@ from sqlalchemy import Engine
 from sqlalchemy.orm import Session
 
 from keen_horizon.core.path.any_path import notes_of
-from keen_horizon.core.path.camera_path import CameraPath
-from keen_horizon.core.path.sphere.sphere_path import SpherePath
 from keen_horizon.core.render.compare import Comparison
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.jobs.kinds.material import checked_digest, need_space
@@ -21,7 +19,7 @@ from keen_horizon.operations.treating import render_bytes
 from keen_horizon.pipeline.maps import write_maps
 from keen_horizon.pipeline.overlaying import overlay_clip
 from keen_horizon.pipeline.rendering import Versus, as_shot, render_clip
-from keen_horizon.pipeline.report import correction_report, path_document, sphere_report
+from keen_horizon.pipeline.report import path_document, report_of
 from keen_horizon.store.database import transaction
 from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Render, Work
@@ -83,17 +81,13 @@ def _picture(engine: Engine, files: FileStore, work: Work, progress: Progress) -
     target = files.work_path(f"render-{render.id}{suffix}")
     facts = render_clip(source, info, times, path, treatment, target, progress.frames, progress.should_stop, versus)
     document: Path = files.work_path(f"render-{render.id}.json")
-    if isinstance(path, CameraPath):
-        document.write_text(json.dumps(path_document(path, info, times)))
+    document.write_text(json.dumps(path_document(path, info, times)))
     with transaction(engine) as session:
         render = session.get_one(Render, work.render_id)
         checked_digest(session, files, work.clip_id)
         seconds = {"render": facts.seconds}
         render.key = files.keep(target, suffix)
-        if isinstance(path, SpherePath):
-            render.report = sphere_report(path, treatment, info, facts, seconds, notes)
-            return
-        render.report = correction_report(path, treatment, info, facts, seconds, notes, measurement.readout)
+        render.report = report_of(path, treatment, info, facts, seconds, notes, measurement.readout)
         render.path_key = files.keep(document, ".json")
 
 

@@ -18,6 +18,7 @@ from keen_horizon.core.cameras.sphere_maps import AROUND, sphere_maps, widened
 from keen_horizon.core.cameras.view import ViewCamera
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.motion.pin import PinTrack, PointFollower, Trail
+from keen_horizon.core.motion.sphere.rows import at_middle_row
 
 Gray = NDArray[np.uint8]
 Floats = NDArray[np.float64]
@@ -87,12 +88,16 @@ def follow_on_sphere(sphere: Sphere, lumas: Iterable[Gray], point: Floats, turns
     return Trail(np.array([place for place, _ in found]), np.array([correlation for _, correlation in found]))
 
 
-def scene_rays(track: PinTrack, sphere: Sphere, first: int, rotations: Rotation) -> Floats:
+def scene_rays(
+    track: PinTrack, sphere: Sphere, first: int, rotations: Rotation, read_turns: Floats | None = None
+) -> Floats:
     """Unit rays (N, 3) of the reference to a followed point at frames from `first` on, whose camera stood at
-    `rotations` (N,); where it was lost, it goes evenly through the scene.
+    `rotations` (N,) and turned by `read_turns` (N, 3) while its rows were read; where the point was lost, it goes
+    evenly through the scene.
     """
     trail = track.part(first, first + len(rotations) - 1).trail
-    rays = rotations.apply(sphere.rays(np.stack([trail.points.real, trail.points.imag], -1)))
+    rays = sphere.rays(np.stack([trail.points.real, trail.points.imag], -1))
+    rays = rotations.apply(rays if read_turns is None else at_middle_row(rays, read_turns))
     known = np.flatnonzero(trail.confidence > 0)
     if 0 < len(known) < len(rays):
         frames = np.arange(len(rays))

@@ -9,7 +9,7 @@ Rotations are averaged over the graph of matches as those behind a lens are (see
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,6 +23,7 @@ from keen_horizon.core.motion.matched import biweight, matched_points
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.robust import MINIMUM_INLIERS
 from keen_horizon.core.motion.sphere.faces import FOCAL
+from keen_horizon.core.motion.sphere.rows import at_middle_row, spins
 from keen_horizon.core.motion.turns import averaged, bridged_motion
 
 Floats = NDArray[np.float64]
@@ -34,6 +35,7 @@ CELL_DEG = 12.0
 AGREEING = 4.0  # noises, from a point to where a motion puts it
 MOST_TOLD, SURELY = 4.0, 12.0  # logarithms of how much likelier one thing is: by a point at most, and to be believed
 LOOKS = 2  # at what is carried: without it the turns are found better
+READ_LOOKS = 2  # at how a camera turned while its rows were read
 
 
 def agreed_turns(source: Floats, target: Floats, there: NDArray[np.bool_]) -> tuple[Floats, NDArray[np.bool_], Floats]:
@@ -64,30 +66,76 @@ class SphereTurns:
     pairs: Rotation
 
 
+@dataclass(frozen=True)
+class SphereMatches:
+    """Matches (E,) between `frames` (E, 2), as padded tables of unit rays (E, M, 3); `there` marks real ones."""
+
+    frames: NDArray[np.intp]
+    source: Floats
+    target: Floats
+    there: NDArray[np.bool_]
+
+    @staticmethod
+    def of(measurement: Measurement, sphere: Sphere) -> SphereMatches:
+        """The points of a measured range, which lie in the sphere's picture, as its rows saw them."""
+        points = matched_points(measurement, MOST_POINTS)
+        source, target = (sphere.rays(as_points(places)) for places in (points.source, points.target))
+        return SphereMatches(points.frames, source, target, points.there)
+
+    def at_middle_rows(self, read_turns: Floats) -> SphereMatches:
+        """The same as middle rows would have seen them, of a camera that turns by (N, 3) while a frame is read."""
+        source, target = (
+            at_middle_row(rays, read_turns[self.frames[:, end], None])
+            for end, rays in enumerate((self.source, self.target))
+        )
+        return replace(self, source=source, target=target)
+
+
 @kept_lately
 def sphere_turns(measurement: Measurement, sphere: Sphere) -> SphereTurns:
-    """The turns of a camera over a measured range, whose points lie in the sphere's picture."""
-    count = len(measurement)
-    if count < 2:
-        return SphereTurns(Rotation.identity(count), Rotation.identity(0))
-    points = matched_points(measurement, MOST_POINTS)
-    source, target = (sphere.rays(as_points(places)) for places in (points.source, points.target))
-    turns, agree, _ = agreed_turns(source, target, points.there)
-    there = points.there
+    """The turns of a camera over a measured range, at the middle rows of its frames."""
+    matches = SphereMatches.of(measurement, sphere)
+    found = turns_between(measurement, matches)
+    if not measurement.readout.seen:
+        return found
+    for _ in range(READ_LOOKS):
+        read_turns = measurement.readout.frames * spins(found.rotations)
+        found = turns_between(measurement, matches.at_middle_rows(read_turns))
+    return found
+
+
+def turns_between(measurement: Measurement, matches: SphereMatches) -> SphereTurns:
+    """The turns that a measured range's matches tell."""
+    if len(measurement) < 2:
+        return SphereTurns(Rotation.identity(len(measurement)), Rotation.identity(0))
+    return joined_turns(measurement, matches, *believed_turns(matches))
+
+
+def believed_turns(matches: SphereMatches) -> tuple[Floats, NDArray[np.bool_]]:
+    """The turn (E, 3, 3) of every match without what the camera carries along, and whose points agree (E, M)."""
+    source, target, there = matches.source, matches.target, matches.there
+    turns, agree, _ = agreed_turns(source, target, there)
     for _ in range(LOOKS):
         carried = _carried(source, target, there, turns)
         if not carried.any():
             break
         there = there & ~carried
         turns, agree, _ = agreed_turns(source, target, there)
-    agreeing = agree.sum(1)
-    blind = measurement.blind | measurement.cut | (agreeing[: count - 1] < MINIMUM_INLIERS)
+    return turns, agree
+
+
+def joined_turns(
+    measurement: Measurement, matches: SphereMatches, turns: Floats, agree: NDArray[np.bool_]
+) -> SphereTurns:
+    """One path through the turns (E, 3, 3) of matches, of which so many points agree (E, M)."""
+    count = len(measurement)
+    blind = measurement.blind | measurement.cut | (agree.sum(1)[: count - 1] < MINIMUM_INLIERS)
     steps = Rotation.from_matrix(turns).as_rotvec()
     steps[: count - 1] = bridged_motion(steps[: count - 1], blind)
     spread = np.full(len(steps), PAIR_SIGMA)
     spread[: count - 1][blind] = BLIND_SIGMA
     motion = np.column_stack([steps, np.zeros(len(steps))])
-    rotations = averaged(points.frames, motion, spread / FOCAL, count).rotations
+    rotations = averaged(matches.frames, motion, spread / FOCAL, count).rotations
     return SphereTurns(rotations, Rotation.from_rotvec(steps[: count - 1]))
 
 

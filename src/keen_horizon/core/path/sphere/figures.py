@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -10,10 +10,12 @@ from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 from keen_horizon.core.cameras.sphere import sphere_of
+from keen_horizon.core.glass.shutter import UNKNOWN
 from keen_horizon.core.motion.measurement import Measurement, measurement_notes
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.motion.sphere.turns import sphere_turns
-from keen_horizon.core.path.notes import lost_notes
+from keen_horizon.core.path.notes import lost_notes, readout_told
+from keen_horizon.core.path.seen_through import readout_of
 from keen_horizon.core.path.sphere.solve import seen_up, turned_shots
 from keen_horizon.core.path.sphere.sphere_path import SpherePath
 from keen_horizon.core.treatment.document import Treatment
@@ -63,7 +65,10 @@ def sphere_notes(
     measurement: Measurement, treatment: Treatment, path: SpherePath, pins: tuple[PinTrack, ...] = ()
 ) -> tuple[str, ...]:
     """What an editor should know of a solved sphere, in words."""
-    notes = list(measurement_notes(measurement))
+    readout = readout_of(treatment.motion, measurement)
+    notes = list(measurement_notes(replace(measurement, readout=UNKNOWN) if readout else measurement))
+    if readout:
+        notes.insert(0, readout_told(readout, treatment))
     if treatment.motion.intent == "level":
         notes[:0] = [_level_note(measurement, treatment), _told_apart(measurement, treatment, path)]
     notes += lost_notes(pins)

@@ -25,8 +25,10 @@ from keen_horizon.core.lately import kept_lately
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.motion.sphere.pin import scene_rays
+from keen_horizon.core.motion.sphere.rows import spins
 from keen_horizon.core.motion.sphere.turns import sphere_turns
 from keen_horizon.core.path.program import difference_bands, smooth_product
+from keen_horizon.core.path.seen_through import readout_of
 from keen_horizon.core.path.shots import shots
 from keen_horizon.core.path.sphere.outlook import keyed_outlooks, outlooks_of
 from keen_horizon.core.path.sphere.pinned import lagging, pinned, pinned_by_two
@@ -68,6 +70,11 @@ class TurnedShot:
     def vertical(self) -> Vertical:
         """Where up is, by what the shot shows."""
         return find_vertical(self.shot.uprights, self.measured)
+
+    @cached_property
+    def spins(self) -> Floats:
+        """How the camera turns at each frame (N, 3), rad a frame about its own axes."""
+        return spins(self.measured)
 
     def upright_by(self, level: Level) -> Vertical:
         """Where up is, by the lines that an editor drew in this shot, or by what it shows where there are none."""
@@ -116,7 +123,10 @@ def _of_shot(turned: TurnedShot, treatment: Treatment, pins: tuple[PinTrack, ...
         steadied = measured * Rotation.from_rotvec(left * pull.strength[:, None])
     height = shot.size.height // 2 * 2
     size = Size(2 * height, height)  # also of what half a sphere saw
-    return SpherePath(sphere=sphere, size=size, first=shot.first, measured=measured, steadied=steadied)
+    return SpherePath(
+        sphere=sphere, size=size, first=shot.first, measured=measured, steadied=steadied,
+        read_turns=readout_of(motion, shot) * turned.spins,
+    )  # fmt: skip
 
 
 def _wished(turned: TurnedShot, motion: Motion, pull: Pull, pins: tuple[PinTrack, ...]) -> Rotation:
@@ -135,12 +145,15 @@ def _pinned(turned: TurnedShot, motion: Motion, pins: tuple[PinTrack, ...]) -> R
     """The camera that keeps the followed points where they were chosen; without any told vertical, upright as it
     stood on average.
     """
+    shot, measured = turned.shot, turned.measured
+    if not motion.pin.points:
+        return measured
     if not pins:
         raise TreatmentError("Pin: no point has been followed yet.")
-    shot, measured = turned.shot, turned.measured
     sphere, vertical = sphere_of(shot.size), turned.upright_by(motion.level)
     upright = _upright(vertical) if vertical.enough else measured.mean()
-    rays = [scene_rays(pin, sphere, shot.first, measured) for pin in pins]
+    read_turns = readout_of(motion, shot) * turned.spins
+    rays = [scene_rays(pin, sphere, shot.first, measured, read_turns) for pin in pins]
     set_at = min(mark.frame for point in motion.pin.points for mark in point.marks)
     at = int(np.clip(set_at - shot.first, 0, len(shot) - 1))
     chosen = [measured[at].inv().apply(ray[at]) for ray in rays]

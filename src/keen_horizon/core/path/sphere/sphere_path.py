@@ -22,7 +22,8 @@ Floats = NDArray[np.float64]
 class SpherePath:
     """N frames from clip number `first`: where the camera was `measured` and where it is `steadied` to, rotations (N,)
     reference_from_camera, and what is looked at: `outlooks`, or all of it where there are none, turned by `ahead` (N,).
-    `size` is delivered.
+    `size` is delivered. `read_turns` (N, 3) are how far the camera turned while a frame's rows were read, rad about its
+    own axes: that is undone.
     """
 
     sphere: Sphere
@@ -30,6 +31,7 @@ class SpherePath:
     first: int
     measured: Rotation
     steadied: Rotation
+    read_turns: Floats
     outlooks: Outlooks | None = None
     ahead: Rotation | None = None
     borrowed: None = None  # nothing is beyond the edge of a sphere
@@ -62,6 +64,14 @@ class SpherePath:
             out = out * self.ahead
         return np.asarray((self.measured.inv() * out).as_matrix())
 
+    def looks(self) -> Floats | None:
+        """Yaw, pitch, roll and width (N, 4), rad, of what is looked at; None where the sphere is delivered as it is."""
+        if self.outlooks is not None:
+            return self.outlooks.figures
+        if self.ahead is None:
+            return None
+        return np.column_stack([self.ahead.as_euler("YXZ"), np.full(len(self), 2 * np.pi)])
+
     @cached_property
     def source_px(self) -> Floats:
         """How many of the sphere's pixels (N,) an output pixel in the middle stands for: below 1 it is enlarged."""
@@ -75,4 +85,5 @@ def joined_spheres(paths: Sequence[SpherePath]) -> SpherePath:
     measured, steadied = (
         Rotation.concatenate([getattr(path, name) for path in paths]) for name in ("measured", "steadied")
     )
-    return replace(paths[0], measured=measured, steadied=steadied)
+    read_turns = np.concatenate([path.read_turns for path in paths])
+    return replace(paths[0], measured=measured, steadied=steadied, read_turns=read_turns)

@@ -30,6 +30,7 @@ import { time } from "./bench/time.js";
 import { trading } from "./bench/trading.js";
 import { treating } from "./bench/treating.js";
 import { turning } from "./bench/turning.js";
+import { wiping } from "./bench/wiping.js";
 import { works } from "./bench/works.js";
 import { KEY_LIST, keyAction } from "./keys.js";
 
@@ -90,6 +91,7 @@ export const bench = () => {
     ],
     ...time(parts),
     ...looking(parts),
+    ...wiping(parts),
     ...treating(parts),
     ...keying(parts),
     ...pinching(parts),

@@ -9,8 +9,11 @@ import { arming } from "./bench/arming.js";
 import { outputting } from "./bench/outputting.js";
 import { partsOf } from "./bench/parts.js";
 import { pinned } from "./bench/pinned.js";
+import { shutter } from "./bench/shutter.js";
+import { starting } from "./bench/starting.js";
 import { time } from "./bench/time.js";
 import { treating } from "./bench/treating.js";
+import { wiping } from "./bench/wiping.js";
 import { works } from "./bench/works.js";
 import { KEY_LIST, keyAction } from "./keys.js";
 import { around } from "./sphere/around.js";
@@ -18,7 +21,7 @@ import { outlooks } from "./sphere/outlooks.js";
 import { pointing } from "./sphere/pointing.js";
 
 const STAGES = ["motion", "view", "output"];
-const ELEMENTS = ["viewer", "video", "canvas", "still", "overlay", "strip", "keys"];
+const ELEMENTS = ["viewer", "video", "canvas", "still", "overlay", "wipe", "strip", "keys", "copies"];
 const ELSEWHERE = new Set(["B (hold)", "W", "N, shift N", "E", "G", "M", "S", "Z", "1 2 3 4"]); // keys of what spheres do not have
 
 export const sphere = () => {
@@ -32,6 +35,8 @@ export const sphere = () => {
   return {
     t: copy(page.draft),
     stage: STAGES.includes(url.searchParams.get("stage") || "") ? url.searchParams.get("stage") : "motion",
+    against: "", // what before is: as shot
+    /** @type {any[]} */ versions: [],
     frames: page.info.frames,
     frame: 0,
     playing: false,
@@ -62,7 +67,10 @@ export const sphere = () => {
     ...outputting(parts),
     ...works(parts),
     ...arming(),
+    ...starting(parts),
+    ...wiping(parts),
     ...pinned(parts),
+    ...shutter(parts),
     ...outlooks(parts),
     ...around(parts),
     ...pointing(parts),

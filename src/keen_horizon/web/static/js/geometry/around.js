@@ -57,6 +57,31 @@ export function turned(m, [x, y, z]) {
   return [m[0] * x + m[1] * y + m[2] * z, m[3] * x + m[4] * y + m[5] * z, m[6] * x + m[7] * y + m[8] * z];
 }
 
+/** A ray turned by a rotation vector, `share` of it. @param {number[]} ray @param {number[]} by rad @param {number} share @returns {number[]} */
+function turnedBy(ray, by, share) {
+  const angle = Math.hypot(...by) * share;
+  if (!angle) return ray;
+  const axis = by.map((part) => part / Math.hypot(...by));
+  const [x, y, z] = ray;
+  const across = [axis[1] * z - axis[2] * y, axis[2] * x - axis[0] * z, axis[0] * y - axis[1] * x];
+  const along = axis[0] * x + axis[1] * y + axis[2] * z;
+  return ray.map((part, i) => Math.cos(angle) * part + Math.sin(angle) * across[i] + (1 - Math.cos(angle)) * along * axis[i]);
+}
+
+/** Which row sees a ray, from -1/2 to 1/2. @param {number[]} ray */
+const rowShare = ([x, y, z]) => Math.atan2(y, Math.hypot(x, z)) / Math.PI;
+
+/** A ray as its frame's middle row would have seen it (see core/motion/sphere/rows.py). @param {number[]} ray @param {number[]} readTurn @returns {number[]} */
+export function atMiddleRow(ray, readTurn) {
+  return turnedBy(ray, readTurn, rowShare(ray));
+}
+
+/** The reverse: where the row that really saw it has a ray. @param {number[]} ray @param {number[]} readTurn @returns {number[]} */
+export function atOwnRow(ray, readTurn) {
+  const once = turnedBy(ray, readTurn, -rowShare(ray));
+  return turnedBy(ray, readTurn, -rowShare(once));
+}
+
 /** The border of a view on the sphere it looks out of, in shares of its sides, as lines that end where its sides meet.
  * @param {Camera} camera @param {number[]} turn steadied_from_view @returns {[number, number][][]} */
 export function outline(camera, turn) {

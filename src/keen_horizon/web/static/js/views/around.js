@@ -3,7 +3,7 @@
 import { build, makeMesh, texture } from "./graphics.js";
 
 /** @typedef {import("../geometry/around.js").Camera} Camera */
-/** @typedef {{ camera: Camera, turn: number[] }} Look what is drawn: source_from_out, row-major 3x3 on rays */
+/** @typedef {{ camera: Camera, turn: number[], readTurn: number[] }} Look what is drawn: source_from_out, row-major 3x3 on rays, and how far the camera turned while its rows were read */
 
 const KINDS = { flat: 1, cylinder: 2, stereographic: 3 };
 const WIDEST = 960;
@@ -21,10 +21,12 @@ const FRAGMENT = `#version 300 es
 precision highp float;
 uniform sampler2D picture;
 uniform mat3 turn;
+uniform vec3 readTurn;
 uniform vec2 size;
 uniform float focal;
 uniform float across;
 uniform int kind;
+uniform vec3 line; // of a wipe, of which the left is drawn: where it is, and the cosine and sine of its turn; none: 0
 in vec2 share;
 out vec4 colour;
 const float HALF_TURN = 3.14159265358979;
@@ -36,8 +38,20 @@ vec3 ray() {
   vec2 angle = (share - 0.5) * vec2(2.0 * HALF_TURN, HALF_TURN);
   return vec3(sin(angle.x) * cos(angle.y), sin(angle.y), cos(angle.x) * cos(angle.y));
 }
+float rowShare(vec3 at) { return atan(at.y, length(at.xz)) / HALF_TURN; }
+vec3 turnedBy(vec3 at, float share) {
+  float size = length(readTurn);
+  vec3 axis = readTurn / size;
+  return cos(size * share) * at + sin(size * share) * cross(axis, at) + (1.0 - cos(size * share)) * dot(axis, at) * axis;
+}
+// See core/motion/sphere/rows.py: which row sees a place is looked up twice.
+vec3 atOwnRow(vec3 at) {
+  return turnedBy(at, -rowShare(turnedBy(at, -rowShare(at))));
+}
 void main() {
+  if (line.yz != vec2(0.0) && (share.x - line.x) * line.y + (share.y - 0.5) * size.y / size.x * line.z >= 0.0) discard;
   vec3 seen = turn * ray();
+  if (readTurn != vec3(0.0)) seen = atOwnRow(normalize(seen));
   vec2 at = vec2(atan(seen.x, seen.z) / across, atan(seen.y, length(seen.xz)) / HALF_TURN) + 0.5;
   bool nothing = at.x < 0.0 || at.x > 1.0;
   colour = nothing ? vec4(0.0, 0.0, 0.0, 1.0) : vec4(texture(picture, at).rgb, 1.0);
@@ -60,11 +74,13 @@ function around(gl, canvas, video, across) {
   if (across > 6.28) gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_S, gl.REPEAT);
   let loaded = false;
 
-  /** @param {Look} look @param {number} x @param {number} y @param {number} width @param {number} height */
-  function drawOne({ camera, turn }, x, y, width, height) {
-    gl.viewport(x, y, width, height);
+  /** @param {Look} look @param {number[]} box x, y, width, height @param {{ place: number, turn: number } | null} line */
+  function drawOne({ camera, turn, readTurn }, box, line = null) {
+    gl.viewport(box[0], box[1], box[2], box[3]);
     const { places } = built;
+    gl.uniform3f(places.line, line ? line.place : 0, line ? Math.cos(line.turn) : 0, line ? Math.sin(line.turn) : 0);
     gl.uniformMatrix3fv(places.turn, true, turn);
+    gl.uniform3f(places.readTurn, readTurn[0], readTurn[1], readTurn[2]);
     gl.uniform2f(places.size, camera.width, camera.height);
     gl.uniform1f(places.focal, camera.focal);
     gl.uniform1f(places.across, across);
@@ -78,19 +94,22 @@ function around(gl, canvas, video, across) {
       canvas.width = Math.max(2, Math.round(Math.min(WIDEST, width)));
       canvas.height = Math.max(2, Math.round(canvas.width / aspect));
     },
-    /** @param {Look} look @param {Look | null} inset and how it is drawn in the corner @param {number} share of the width that it takes */
-    draw(look, inset, share) {
+    /** @param {Look} look @param {Look | null} inset drawn in the corner @param {number} share of the width that it takes
+     * @param {Look | null} before left of a wipe's `line` @param {{ place: number, turn: number }} line */
+    draw(look, inset, share, before, line) {
       if (video.readyState >= 2) {
         gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, gl.RGBA, gl.UNSIGNED_BYTE, video);
         loaded = true;
       }
       if (!loaded) return;
       gl.useProgram(built.program);
-      drawOne(look, 0, 0, canvas.width, canvas.height);
+      const whole = [0, 0, canvas.width, canvas.height];
+      drawOne(look, whole);
+      if (before) drawOne(before, whole, line);
       if (!inset) return;
       const width = Math.round(canvas.width * share);
       const height = Math.round((width * inset.camera.height) / inset.camera.width);
-      drawOne(inset, canvas.width - width, 0, width, height);
+      drawOne(inset, [canvas.width - width, 0, width, height]);
     },
     destroy() {
       mesh.destroy();

@@ -1,8 +1,9 @@
 // @ts-check
 // Looking around on the canvas: what is drawn, and what dragging it does.
 import { focalOf, outline, turnOf } from "../../geometry/around.js";
-import { IDENTITY, inside, product } from "../../geometry/matrix.js";
+import { IDENTITY, inside, product, transposed } from "../../geometry/matrix.js";
 
+const AT_ONCE = [0, 0, 0]; // rows that are read at once
 const INSET = 0.28; // of the viewer's width
 const WHEEL = 0.0015;
 const SVG = "http://www.w3.org/2000/svg";
@@ -18,6 +19,15 @@ export const around = (parts) => {
       { value: "before", label: "as shot" },
     ],
 
+    wiped: false,
+    /** What the wipe's template asks. */
+    shown() {
+      return this.wiped && this.showing !== "before" ? "wipe" : this.showing;
+    },
+    toggleWipe() {
+      this.wiped = !this.wiped;
+      this.draw();
+    },
     /** @param {"view" | "sphere" | "before"} showing */
     show(showing) {
       this.showing = showing;
@@ -33,6 +43,11 @@ export const around = (parts) => {
       const turn = this.path && this.path.steadied[this.frame - this.path.first];
       return turn || IDENTITY;
     },
+    /** How far the camera turned while this frame's rows were read, rad. @returns {number[]} */
+    readTurnHere() {
+      const turn = this.path && this.path.read_turns[this.frame - this.path.first];
+      return turn || AT_ONCE;
+    },
     /** @returns {import("../../geometry/around.js").Camera} */
     viewCamera() {
       const { width, height } = this.viewSize();
@@ -42,23 +57,26 @@ export const around = (parts) => {
     /** The looks of the view and of the sphere that it looks out of. */
     looks() {
       const steady = this.steadyHere();
-      const whole = { camera: { projection: null, width: 2, height: 1, focal: 1 }, turn: steady };
+      const readTurn = this.readTurnHere();
+      const whole = { camera: { projection: null, width: 2, height: 1, focal: 1 }, turn: steady, readTurn };
       const own = turnOf(this.outlookHere());
       if (this.delivered() === "sphere") return { view: null, sphere: { ...whole, turn: product(steady, this.lookKeys().length || this.dragged ? own : IDENTITY) } };
-      return { view: { camera: this.viewCamera(), turn: product(steady, own) }, sphere: whole };
+      return { view: { camera: this.viewCamera(), turn: product(steady, own), readTurn }, sphere: whole };
     },
     /** What the viewer shows large, and small in its corner. @returns {import("../../views/around.js").Look[]} */
     looksShown() {
       const { view, sphere } = this.looks();
-      if (this.showing === "before") return [{ ...sphere, turn: IDENTITY }];
+      if (this.showing === "before") return [{ ...sphere, turn: IDENTITY, readTurn: AT_ONCE }];
       if (!view) return [sphere];
       return this.showing === "view" ? [view, sphere] : [sphere, view];
     },
     draw() {
       if (!parts.viewer) return;
       const [large, small] = this.looksShown();
-      parts.viewer.draw(large, small || null, INSET);
+      const before = this.shown() === "wipe" ? { ...large, turn: product(transposed(this.steadyHere()), large.turn), readTurn: AT_ONCE } : null;
+      parts.viewer.draw(large, small || null, INSET, before, this.wipe);
       parts.refs.overlay.replaceChildren();
+      parts.refs.overlay.style.clipPath = before ? this.afterWipe() : "";
       this.drawOutline(this.looks().view);
       this.drawMarks();
     },
@@ -69,6 +87,13 @@ export const around = (parts) => {
       for (const line of outline(view.camera, turnOf(this.outlookHere()))) {
         this.drawLine("view-outline", line.map(([x, y]) => [box.x + x * box.width, box.y + y * box.height]));
       }
+    },
+    /** What lies right of the wipe's line, where marks are true. */
+    afterWipe() {
+      const { clientWidth: width, clientHeight: height } = parts.refs.canvas;
+      const lean = (height / 2) * Math.tan(this.wipe.turn);
+      const at = width * this.wipe.place;
+      return `polygon(${at + lean}px 0, ${width}px 0, ${width}px ${height}px, ${at - lean}px ${height}px)`;
     },
     /** A line over the picture. @param {string} kind @param {number[][]} points CSS px of the canvas */
     drawLine(kind, points) {
@@ -99,6 +124,7 @@ export const around = (parts) => {
         element.style.height = `${box.height}px`;
       }
       if (parts.viewer) parts.viewer.resize(box.width, this.aspect());
+      this.placeWipe();
       this.draw();
       if (this.stills) this.drawStill();
     },

@@ -1,6 +1,6 @@
 // @ts-check
 // Pointing at what a sphere's viewer shows: points to pin, lines along what is level or upright, and where the horizon is.
-import { rayAt, shareAt, turned } from "../../geometry/around.js";
+import { atMiddleRow, atOwnRow, rayAt, shareAt, turned } from "../../geometry/around.js";
 import { transposed } from "../../geometry/matrix.js";
 
 const ARC_STEPS = 24;
@@ -33,8 +33,9 @@ export const pointing = (parts) => ({
   /** Where an event lies in the clip's own picture, px. @param {PointerEvent} event @returns {number[]} */
   placeOf(event) {
     const { clientWidth: width, clientHeight: height } = parts.refs.canvas;
-    const { camera, turn } = this.looksShown()[0];
-    const [x, y, z] = turned(turn, rayAt(camera, [event.offsetX / width, event.offsetY / height]));
+    const { camera, turn, readTurn } = this.looksShown()[0];
+    const ray = turned(turn, rayAt(camera, [event.offsetX / width, event.offsetY / height]));
+    const [x, y, z] = atOwnRow(ray.map((part) => part / Math.hypot(...ray)), readTurn);
     const across = Math.atan2(x, z) / parts.page.info.across + 0.5;
     const down = Math.atan2(y, Math.hypot(x, z)) / Math.PI + 0.5;
     return [across * parts.size.width - 0.5, down * parts.size.height - 0.5];
@@ -47,8 +48,8 @@ export const pointing = (parts) => ({
   },
   /** Where a ray of the clip lies in what is shown large, CSS px; null where it is not seen. @param {number[]} ray @returns {number[] | null} */
   shownRay(ray) {
-    const { camera, turn } = this.looksShown()[0];
-    const share = shareAt(camera, turned(transposed(turn), ray));
+    const { camera, turn, readTurn } = this.looksShown()[0];
+    const share = shareAt(camera, turned(transposed(turn), atMiddleRow(ray, readTurn)));
     const { clientWidth: width, clientHeight: height } = parts.refs.canvas;
     return share && share.every((part) => part > -1 && part < 2) ? [share[0] * width, share[1] * height] : null;
   },
