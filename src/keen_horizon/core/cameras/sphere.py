@@ -6,13 +6,14 @@ Rays are directions, x to the right, y down, z to the middle of the picture; lon
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
 
-Floats = NDArray[np.float64]
+Real = TypeVar("Real", np.float32, np.float64)  # what goes in single precision comes out so
 
 
 @dataclass(frozen=True)
@@ -32,21 +33,26 @@ class Sphere:
         """How many of its pixels a radian has, where rows and columns are alike: along rows."""
         return self.size.height / np.pi
 
-    def rays(self, points: Floats) -> Floats:
+    def angles(self, columns: NDArray[Real], rows: NDArray[Real]) -> tuple[NDArray[Real], NDArray[Real]]:
+        """Longitudes of columns and latitudes of rows, px, rad."""
+        longitudes = ((columns + 0.5) / self.size.width - 0.5) * self.across
+        latitudes = ((rows + 0.5) / self.size.height - 0.5) * np.pi
+        return np.asarray(longitudes, columns.dtype), np.asarray(latitudes, rows.dtype)
+
+    def rays(self, points: NDArray[Real]) -> NDArray[Real]:
         """Unit rays (..., 3) of points (..., 2), px."""
-        longitude = ((points[..., 0] + 0.5) / self.size.width - 0.5) * self.across
-        latitude = ((points[..., 1] + 0.5) / self.size.height - 0.5) * np.pi
+        longitude, latitude = self.angles(points[..., 0], points[..., 1])
         flat = np.cos(latitude)
         return np.stack([np.sin(longitude) * flat, np.sin(latitude), np.cos(longitude) * flat], -1)
 
-    def points(self, rays: Floats) -> Floats:
+    def points(self, rays: NDArray[Real]) -> NDArray[Real]:
         """Points (..., 2), px, of rays (..., 3) of any length; beyond the picture's sides where it is not whole."""
         x, y, z = np.moveaxis(rays, -1, 0)
-        longitude, latitude = np.arctan2(x, z), np.arctan2(y, np.hypot(x, z))
+        longitude, latitude = np.arctan2(x, z), np.arctan2(y, np.sqrt(x * x + z * z))
         columns = (longitude / self.across + 0.5) * self.size.width - 0.5
         return np.stack([columns, (latitude / np.pi + 0.5) * self.size.height - 0.5], -1)
 
-    def sees(self, rays: Floats) -> NDArray[np.bool_]:
+    def sees(self, rays: NDArray[Real]) -> NDArray[np.bool_]:
         """Whether rays (..., 3) have a place in the picture."""
         if self.whole:
             return np.ones(rays.shape[:-1], np.bool_)

@@ -10,42 +10,61 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.cameras.sphere import Sphere
 
-Floats = NDArray[np.float64]
+Singles = NDArray[np.float32]
+Moved = Callable[[Singles], Singles]
 Maps = tuple[NDArray[np.float32], NDArray[np.float32]]
 
-CELL = 8  # samples a side
+CELL = 4  # samples a side
 BENT_PX = 0.02  # how far places may lie off
-FEW = 0.05
-ROWS = 32  # that are worked on at a time, so that they stay in a processor's cache
-MISSED = 0.03  # of a third difference, that parabolas miss at most along both ways
+ROWS = 16  # that are worked on at a time, so that they stay in a processor's cache
 AROUND = 4  # samples of its other side, or from over the pole, that a sphere's picture is widened by
 
 
-def sphere_maps(sphere: Sphere, rays: Callable[[Floats], Floats], rows: int, columns: int) -> Maps:
+def sphere_maps(sphere: Sphere, rays: Callable[[Singles], Singles], rows: int, columns: int) -> Maps:
     """Columns and rows (rows, columns), float32 px of the sphere's picture, that samples come from.
 
-    `rays` gives the sphere's rays (P, 3) of samples (P, 2). They are asked for in the middle of cells; between those,
-    places are on straight lines, or on parabolas where that is wrong in more than a FEW places. Where the picture's
-    sides meet, around the poles, and wherever else that would be wrong by BENT_PX, each sample is asked for.
+    `rays` gives the sphere's rays (P, 3) of samples (P, 2), in single precision: to 0.001 px. They are asked for in the
+    middle of cells, and places between those are on straight lines. Where the picture's sides meet, around the poles,
+    and wherever else that would be wrong by BENT_PX, each sample is asked for.
     """
     down, across = ((np.arange(-1, -(-side // CELL) + 1) + 0.5) * CELL - 0.5 for side in (rows, columns))
-    x, y = np.meshgrid(across, down)
+    x, y = np.meshgrid(across.astype(np.float32), down.astype(np.float32))
     found = sphere.points(rays(np.stack([x.ravel(), y.ravel()], -1))).reshape(*x.shape, 2)
-    along, across = _second(found, 1), _second(found, 0)
-    bent = _bent(np.maximum(np.abs(along), np.abs(across)) / 4)
     whole = _enlarged(found, rows, columns)
-    if bent.mean() > FEW:
-        _sag(whole, along, across)
-        bent = _bent(MISSED * np.maximum(_third(along, 1), _third(across, 0)))
-    bent = np.repeat(np.repeat(bent, CELL, 0), CELL, 1)
+    bent = np.repeat(np.repeat(_bent(found), CELL, 0), CELL, 1)
     row, column = np.nonzero(bent[CELL // 2 :, CELL // 2 :][:rows, :columns])
     if len(row):
-        points = np.stack([column, row], -1).astype(np.float64)
+        points = np.stack([column, row], -1).astype(np.float32)
         whole[:, row, column] = sphere.points(rays(points)).T
     return whole[0], whole[1]
 
 
-def _enlarged(found: Floats, rows: int, columns: int) -> NDArray[np.float32]:
+def turned_maps(sphere: Sphere, places: tuple[Singles, Singles], turn: Singles, moved: Moved | None = None) -> Maps:
+    """The same for a picture that shows all around too: of columns at longitudes (C,) and rows at latitudes (R,), rad.
+
+    `turn` (3, 3) takes its rays to the sphere's, and `moved` those on, in a picture (R, C, 3). Every sample is asked
+    for, which is quick: sines and turns are shared along rows and columns.
+    """
+    longitudes, latitudes = places
+    level = np.outer(turn[:, 0], np.sin(longitudes)) + np.outer(turn[:, 2], np.cos(longitudes))
+    whole = np.empty((2, len(latitudes), len(longitudes)), np.float32)
+    for row in range(0, len(latitudes), ROWS):
+        latitude = latitudes[row : row + ROWS, None]
+        flat, down = np.cos(latitude), np.sin(latitude)
+        x, y, z = (flat * part + down * along for part, along in zip(level, turn[:, 1], strict=True))
+        if moved is not None:
+            x, y, z = np.moveaxis(moved(np.stack([x, y, z], -1)), -1, 0)
+        whole[0, row : row + ROWS] = np.arctan2(x, z)
+        whole[1, row : row + ROWS] = np.arctan2(y, np.sqrt(x * x + z * z))
+    size = sphere.size
+    steps = (size.width / sphere.across, size.height / np.pi)
+    for values, px, side in zip(whole, steps, (size.width, size.height), strict=True):
+        values *= np.float32(px)
+        values += np.float32(side / 2 - 0.5)
+    return whole[0], whole[1]
+
+
+def _enlarged(found: Singles, rows: int, columns: int) -> NDArray[np.float32]:
     """Values of all samples (2, rows, columns) from those of cells' middles (n, m, 2), straight between them."""
     size = (found.shape[1] * CELL, found.shape[0] * CELL)
     part = slice(CELL, CELL + rows), slice(CELL, CELL + columns)
@@ -56,42 +75,20 @@ def _enlarged(found: Floats, rows: int, columns: int) -> NDArray[np.float32]:
     return whole
 
 
-def _sag(whole: NDArray[np.float32], along: Floats, across: Floats) -> None:
-    """Turn straight lines between places into parabolas, by second differences (n, m, 2) along and across."""
-    rows, columns = whole.shape[1:]
-    phase = ((np.arange(CELL) + 0.5) / CELL + 0.5) % 1  # of samples, from a cell's middle to the next
-    sag = (phase * (1 - phase) / 2).astype(np.float32)
-    of_columns, of_rows = np.resize(sag, columns), np.resize(sag, rows)
-    first, second = _enlarged(along, rows, columns), _enlarged(across, rows, columns)
-    for axis in (0, 1):
-        for row in range(0, rows, ROWS):
-            here = slice(row, row + ROWS)
-            first[axis, here] *= of_columns
-            second[axis, here] *= of_rows[here, None]
-            first[axis, here] += second[axis, here]
-            whole[axis, here] -= first[axis, here]
+def _bent(found: Singles) -> NDArray[np.bool_]:
+    """Between which four cells (n-1, m-1) straight lines between places (n, m, 2) are wrong by too much: they are so by
+    an eighth of the second differences along each way.
+    """
+    off = np.maximum(_second(found, 1), _second(found, 0)).max(-1) / 4
+    largest = np.maximum(np.maximum(off[:-1, :-1], off[:-1, 1:]), np.maximum(off[1:, :-1], off[1:, 1:]))
+    return np.asarray(largest > BENT_PX)
 
 
-def _second(found: Floats, axis: int) -> Floats:
-    """Second differences along an axis, those at the ends as their neighbours'."""
-    inner = np.diff(found, 2, axis=axis)
+def _second(found: Singles, axis: int) -> Singles:
+    """The size of second differences along an axis, those at the ends as their neighbours'."""
+    inner = np.abs(np.diff(found, 2, axis=axis))
     width = [(1, 1) if side == axis else (0, 0) for side in range(3)]
     return np.pad(inner, width, mode="edge") if inner.shape[axis] else np.zeros_like(found)
-
-
-def _third(second: Floats, axis: int) -> Floats:
-    """How much second differences (n, m, 2) change along an axis, to either side."""
-    change = np.abs(np.diff(second, axis=axis))
-    before, after = [(0, 0)] * 3, [(0, 0)] * 3
-    before[axis], after[axis] = (1, 0), (0, 1)
-    return np.asarray(np.maximum(np.pad(change, before), np.pad(change, after)))
-
-
-def _bent(off: Floats) -> NDArray[np.bool_]:
-    """Between which four cells (n-1, m-1) places are wrong by too much, of how much they are at each (n, m, 2)."""
-    at = off.max(-1)
-    largest = np.maximum(np.maximum(at[:-1, :-1], at[:-1, 1:]), np.maximum(at[1:, :-1], at[1:, 1:]))
-    return np.asarray(largest > BENT_PX)
 
 
 def widened(plane: NDArray[np.uint8 | np.uint16], whole: bool) -> NDArray[np.uint8 | np.uint16]:

@@ -12,9 +12,9 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.cameras.sphere import Real
 from keen_horizon.core.geometry.picture import Size
 
-Floats = NDArray[np.float64]
 Projection = Literal["flat", "cylinder", "stereographic"]
 
 
@@ -33,7 +33,7 @@ class ViewCamera:
         reach = {"flat": np.tan(half), "cylinder": half, "stereographic": 2 * np.tan(half / 2)}[self.projection]
         return float(self.size.width / 2 / reach)
 
-    def rays(self, points: Floats) -> Floats:
+    def rays(self, points: NDArray[Real]) -> NDArray[Real]:
         """Rays (P, 3), of any length, that points (P, 2), px, see: x to the right, y down, z ahead."""
         x, y = ((points[..., axis] - centre) / self.focal for axis, centre in enumerate(self._middle))
         if self.projection == "flat":
@@ -42,7 +42,7 @@ class ViewCamera:
             return np.stack([np.sin(x), y, np.cos(x)], -1)
         return np.stack([x, y, 1 - (x * x + y * y) / 4], -1)
 
-    def points(self, rays: Floats) -> Floats:
+    def points(self, rays: NDArray[Real]) -> NDArray[Real]:
         """The reverse of `rays`: points (P, 2), px; far away for what a flat picture has no place for."""
         x, y, z = np.moveaxis(rays / np.linalg.norm(rays, axis=-1, keepdims=True), -1, 0)
         if self.projection == "flat":

@@ -10,13 +10,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.cameras.sphere import Sphere
-from keen_horizon.core.cameras.sphere_maps import Maps, sphere_maps
-from keen_horizon.core.geometry.picture import transform
+from keen_horizon.core.cameras.sphere_maps import Maps, sphere_maps, turned_maps
 from keen_horizon.core.mapping.sampling import PlaneGrid
 from keen_horizon.core.motion.sphere.rows import at_own_rows
 from keen_horizon.core.path.sphere.sphere_path import SpherePath
 
 Floats = NDArray[np.float64]
+Singles = NDArray[np.float32]
 
 
 def sphere_plane_maps(path: SpherePath, frame: int, target: PlaneGrid, source: PlaneGrid) -> Maps:
@@ -24,19 +24,37 @@ def sphere_plane_maps(path: SpherePath, frame: int, target: PlaneGrid, source: P
     camera, turn, sphere = path.out_camera(frame), path.turn(frame), path.sphere
     middle = _looked_at(path, frame) if sphere.whole else 0.0
     about = _about_vertical(-middle)
-    back, read_turn = about @ turn, about @ path.read_turns[frame - path.first]
+    back = (about @ turn).astype(np.float32)
+    read_turn = (about @ path.read_turns[frame - path.first]).astype(np.float32)
+    at_once = not read_turn.any()
+    scale, start = (target.display_from_plane[[0, 1], at].astype(np.float32) for at in ([0, 1], [2, 2]))
 
-    def rays(points: Floats) -> Floats:
-        seen = np.asarray(camera.rays(transform(target.display_from_plane, points)) @ back.T)
-        if not read_turn.any():
-            return seen
-        return at_own_rows(seen / np.linalg.norm(seen, axis=1, keepdims=True), read_turn)
+    def moved(seen: Singles) -> Singles:
+        return at_own_rows(seen, read_turn)
 
-    columns, rows = sphere_maps(sphere, rays, *target.shape)
+    def rays(points: Singles) -> Singles:
+        seen = camera.rays(points * scale + start) @ back.T
+        return seen if at_once else moved(seen / np.linalg.norm(seen, axis=1, keepdims=True))
+
+    if isinstance(camera, Sphere):
+        height, width = target.shape
+        across_out, down_out = np.arange(width) * scale[0] + start[0], np.arange(height) * scale[1] + start[1]
+        angles = camera.angles(across_out.astype(np.float32), down_out.astype(np.float32))
+        columns, rows = turned_maps(sphere, angles, back, None if at_once else moved)
+    else:
+        columns, rows = sphere_maps(sphere, rays, *target.shape)
     shift = middle / sphere.across * sphere.size.width
     across, down = source.display_from_plane[0], source.display_from_plane[1]
-    columns = (columns + np.float32(shift - across[2])) / np.float32(across[0])
-    return columns, (rows - np.float32(down[2])) / np.float32(down[1])
+    return _placed(columns, shift - across[2], across[0]), _placed(rows, -down[2], down[1])
+
+
+def _placed(places: Singles, shift: float, step: float) -> Singles:
+    """Places of the sphere's picture, px, as samples of a plane; changed where they are."""
+    if shift:
+        places += np.float32(shift)
+    if step != 1:
+        places /= np.float32(step)
+    return places
 
 
 def _looked_at(path: SpherePath, frame: int) -> float:

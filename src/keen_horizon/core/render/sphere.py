@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 
 import cv2
 import numpy as np
@@ -37,39 +38,55 @@ class SphereWarper:
     def warp(self, frame: Frame, frame_at: Callable[[int], Frame | None] = alone) -> Warped:
         """One frame through the map of its number; no other frame is asked for."""
         fill = values_of(self.gap_colour, frame.bit_depth, frame.tags)
-        planes: list[Plane] = []
-        gaps = 0
-        maps: list[Maps] = []
-        for number, (plane, code) in enumerate(zip(frame.planes, fill, strict=True)):
-            if number < 2:  # V's map is U's
-                maps.append(self._maps(frame, number))
-            at = maps[min(number, 1)]
-            planes.append(whole(self._looked_up(plane, at, code), frame.bit_depth))
-        if not self.path.sphere.whole:
-            columns = maps[0][0]
-            gaps = int(((columns < -0.5) | (columns > frame.luma.shape[1] - 0.5)).sum())
+        luma, chroma = (self._asked(frame, number) for number in (0, 1))  # V's places are U's
+        planes = [
+            whole(asked.of(plane, code), frame.bit_depth)
+            for asked, plane, code in zip((luma, chroma, chroma), frame.planes, fill, strict=True)
+        ]
         if self.sharpen:
             planes[0] = sharpened(planes[0], self.sharpen, frame.bit_depth)
-        return Warped(tuple(planes), gaps)
+        return Warped(tuple(planes), luma.gaps)
 
-    def _maps(self, frame: Frame, number: int) -> Maps:
+    def _asked(self, frame: Frame, number: int) -> _Asked:
+        """What the delivered picture asks of a frame's plane."""
         shape, site = frame.planes[number].shape, frame.tags.site
         size = self.output.size if number == 0 else chroma_size(self.output.size, self.chroma)
         steps = (1, 1) if number == 0 else STEPS[self.chroma]
         target = PlaneGrid.of((size.height, size.width), steps, self.output.display_from_output, written_site(site))
         apart = round(self.coded.height / shape[0]), round(self.coded.width / shape[1])
         source = PlaneGrid.of((shape[0], shape[1]), apart[::-1], self._display_from_coded, site)
-        return sphere_plane_maps(self.path, frame.number, target, source)
+        maps = sphere_plane_maps(self.path, frame.number, target, source)
+        return _Asked.around(maps) if self.path.sphere.whole else _Asked.inside(maps, shape[1])
 
-    def _looked_up(self, plane: Plane, maps: Maps, code: float) -> NDArray[np.float32]:
-        """A plane's values where maps say, taken from as much of it as they ask for."""
-        if not self.path.sphere.whole:
-            return resampled(plane, kept_in_place(maps), cv2.BORDER_CONSTANT, code)
-        left, top = (int(np.floor(part.min())) - REACH for part in maps)
-        right, bottom = (int(np.ceil(part.max())) + REACH + 1 for part in maps)
-        part = around(plane, (left, right), (top, bottom))
-        moved = kept_in_place((maps[0] - np.float32(left), maps[1] - np.float32(top)))
-        return resampled(part, moved, cv2.BORDER_REPLICATE)
+
+@dataclass(frozen=True)
+class _Asked:
+    """The part of a plane that is asked for: `columns` and `rows`, from a first to before a last one, and `maps` within
+    it; half a sphere is asked as it is, and has `gaps` beside it.
+    """
+
+    maps: Maps
+    columns: tuple[int, int] | None = None
+    rows: tuple[int, int] | None = None
+    gaps: int = 0
+
+    @staticmethod
+    def around(maps: Maps) -> _Asked:
+        """Of a whole sphere, whose sides meet."""
+        columns, rows = ((int(np.floor(part.min())) - REACH, int(np.ceil(part.max())) + REACH + 1) for part in maps)
+        moved = maps[0] - np.float32(columns[0]), maps[1] - np.float32(rows[0])
+        return _Asked(kept_in_place(moved), columns, rows)
+
+    @staticmethod
+    def inside(maps: Maps, width: int) -> _Asked:
+        """Of half a sphere, so many samples wide."""
+        return _Asked(kept_in_place(maps), gaps=int(((maps[0] < -0.5) | (maps[0] > width - 0.5)).sum()))
+
+    def of(self, plane: Plane, code: float) -> NDArray[np.float32]:
+        """A plane's values there; of `code` where it has none."""
+        if self.columns is None or self.rows is None:
+            return resampled(plane, self.maps, cv2.BORDER_CONSTANT, code)
+        return resampled(around(plane, self.columns, self.rows), self.maps, cv2.BORDER_REPLICATE)
 
 
 def around(plane: Plane, columns: tuple[int, int], rows: tuple[int, int]) -> Plane:

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.motion.sphere.faces import FOCAL, MIDDLE, SIDE, Faces, face_rays
 
-EVERY = 5  # frames
+EVERY = 8  # frames
 CELLS = 8  # of a face, each way: edges are taken from all over it
 PER_CELL = 3
 LEAST = 12.0  # of the gradient, levels a px

@@ -21,9 +21,15 @@ Floats = NDArray[np.float64]
 SIDE, FIELD_DEG = 320, 100.0
 FOCAL = SIDE / 2 / np.tan(np.radians(FIELD_DEG / 2))
 MIDDLE = (SIDE - 1) / 2
-WIDEST = 1024  # of the sphere that faces are taken from: its pixels are about as large as theirs
+WIDEST = (
+    960  # of the sphere that faces are taken from: its pixels are about as large as theirs, and halves of usual ones
+)
 _PLACES = 4  # bits of a px that outlines are drawn to
 _SQUARE = Size(SIDE, SIDE).corners()
+_PLANE = np.array([[FOCAL, 0, MIDDLE], [0, FOCAL, MIDDLE], [0, 0, 1]])
+_RAYS = np.linalg.inv(_PLANE)
+_ANSWERED = np.array([[-1, -1, 1], [1, -1, 1], [1, 1, 1], [-1, 1, 1]], np.float64)  # the corners of a cube's side
+IN_FRONT = 0.05  # of a ray's depth: what lies beside or behind a face has no place on it
 BORDER_PX = 10  # that corners keep from where half a sphere ends
 
 # Face from camera: its own x, y, z as rows. Ahead, right, behind, left, up, down.
@@ -67,7 +73,11 @@ class Faces:
         size = self.sphere.size
         if luma.shape == (size.height, size.width):
             return luma
-        return np.asarray(cv2.resize(luma, (size.width, size.height), interpolation=cv2.INTER_AREA), np.uint8)
+        halved = luma
+        while halved.shape[1] >= 2 * size.width and not (halved.shape[0] % 2 or halved.shape[1] % 2):
+            half = halved.shape[1] // 2, halved.shape[0] // 2
+            halved = np.asarray(cv2.resize(halved, half, interpolation=cv2.INTER_AREA), np.uint8)  # by 2 it is quick
+        return np.asarray(cv2.resize(halved, (size.width, size.height), interpolation=cv2.INTER_AREA), np.uint8)
 
     def pictures(self, small: Gray) -> NDArray[np.uint8]:
         """The faces (6, SIDE, SIDE) of a small luma."""
@@ -96,19 +106,14 @@ class Faces:
 
 def _lay_in(face: Gray, picture: Gray, turn: Floats) -> None:
     """Draw, on a face, the part that a picture's face answers for; `turn` (3, 3) takes rays of the one to the other."""
-    plane = np.array([[FOCAL, 0, MIDDLE], [0, FOCAL, MIDDLE], [0, 0, 1]])
-    to_picture = plane @ turn @ np.linalg.inv(plane)
-    rays = turn @ np.linalg.inv(plane)
-    part = _SQUARE
-    for side in (rays[2] - rays[0], rays[2] + rays[0], rays[2] - rays[1], rays[2] + rays[1]):
-        part = _clipped(part, side)
-        if not len(part):
-            return
+    part = _shared(turn)
+    if len(part) < 3:
+        return
     left, top = np.maximum(np.floor(part.min(0)).astype(int), 0)
     right, bottom = np.minimum(np.ceil(part.max(0)).astype(int) + 1, SIDE)
     if right <= left or bottom <= top:
         return
-    moved = to_picture @ np.array([[1, 0, left], [0, 1, top], [0, 0, 1]], np.float64)
+    moved = _PLANE @ turn @ _RAYS @ np.array([[1, 0, left], [0, 1, top], [0, 0, 1]], np.float64)
     flags = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
     drawn = cv2.warpPerspective(picture, moved, (right - left, bottom - top), flags=flags)
     inside = np.zeros(drawn.shape, np.uint8)
@@ -117,17 +122,31 @@ def _lay_in(face: Gray, picture: Gray, turn: Floats) -> None:
     cv2.copyTo(drawn, inside, face[top:bottom, left:right])
 
 
-def _clipped(polygon: Floats, side: Floats) -> Floats:
-    """A convex polygon (n, 2) where `side` . (x, y, 1) is not negative (Sutherland & Hodgman 1974)."""
-    room = polygon @ side[:2] + side[2]
+def _shared(turn: Floats) -> Floats:
+    """The part (n, 2) of a face, px, that another answers for; `turn` (3, 3) takes the one's rays to the other's."""
+    corners = _in_front(_ANSWERED @ turn)
+    if not len(corners):
+        return np.zeros((0, 2))
+    placed = corners @ _PLANE.T
+    outline = (placed[:, :2] / placed[:, 2:]).astype(np.float32)
+    area, part = cv2.intersectConvexConvex(outline, _SQUARE.astype(np.float32))
+    return np.asarray(part[:, 0], np.float64) if area > 0 else np.zeros((0, 2))
+
+
+def _in_front(rays: Floats) -> Floats:
+    """What of a convex outline of rays (n, 3) has a place on a face (Sutherland & Hodgman 1974)."""
+    depth = rays[:, 2] - IN_FRONT
+    if (depth > 0).all():
+        return rays
     kept = []
-    for number, (here, there) in enumerate(zip(room, np.roll(room, -1), strict=True)):
-        corner, following = polygon[number], polygon[(number + 1) % len(polygon)]
+    for number in range(len(rays) if (depth > 0).any() else 0):
+        following = (number + 1) % len(rays)
+        here, there = depth[number], depth[following]
         if here >= 0:
-            kept.append(corner)
+            kept.append(rays[number])
         if (here < 0) != (there < 0):
-            kept.append(corner + (following - corner) * (here / (here - there)))
-    return np.array(kept).reshape(-1, 2)
+            kept.append(rays[number] + (rays[following] - rays[number]) * (here / (here - there)))
+    return np.array(kept).reshape(-1, 3)
 
 
 def face_rays(face: int, points: NDArray[np.floating]) -> Floats:

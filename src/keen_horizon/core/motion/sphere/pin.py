@@ -65,7 +65,7 @@ class SphereFollower:
         self.follower.point = complex(self.camera.size.width - 1, self.camera.size.height - 1) / 2
 
     def _picture(self, luma: Gray, turn: Floats) -> Gray:
-        back = turn.T @ self.aimed
+        back = (turn.T @ self.aimed).astype(np.float32)
         side = self.camera.size.width
         x, y = sphere_maps(self.sphere, lambda points: self.camera.rays(points) @ back.T, side, side)
         wide = widened(luma, self.sphere.whole)

@@ -12,6 +12,8 @@ from numpy.typing import NDArray
 from scipy.interpolate import make_interp_spline
 from scipy.spatial.transform import Rotation
 
+from keen_horizon.core.cameras.sphere import Real
+
 Floats = NDArray[np.float64]
 
 DEGREE = 5
@@ -31,19 +33,19 @@ def spins(rotations: Rotation) -> Floats:
     return np.asarray(make_interp_spline(frames, travelled, k=DEGREE)(frames, 1))
 
 
-def row_shares(rays: Floats) -> Floats:
+def row_shares(rays: NDArray[Real]) -> NDArray[Real]:
     """Which row sees unit rays (..., 3): its share of the picture's height, from the middle, -1/2 to 1/2."""
     return np.asarray(np.arcsin(np.clip(rays[..., 1], -1, 1)) / np.pi)
 
 
-def at_middle_row(rays: Floats, read_turns: Floats) -> Floats:
+def at_middle_row(rays: NDArray[Real], read_turns: NDArray[Real]) -> NDArray[Real]:
     """Rays (..., 3) as a frame's middle row would have seen them; `read_turns` (..., 3) are how far the camera turned
     from the first row to the last, rad.
     """
     return _turned(rays, read_turns * row_shares(rays)[..., None])
 
 
-def at_own_rows(rays: Floats, read_turns: Floats) -> Floats:
+def at_own_rows(rays: NDArray[Real], read_turns: NDArray[Real]) -> NDArray[Real]:
     """The reverse of `at_middle_row`: where the rows that really saw them have rays (..., 3)."""
     seen = rays
     for _ in range(CLOSE):
@@ -51,7 +53,7 @@ def at_own_rows(rays: Floats, read_turns: Floats) -> Floats:
     return seen
 
 
-def _turned(rays: Floats, turns: Floats) -> Floats:
+def _turned(rays: NDArray[Real], turns: NDArray[Real]) -> NDArray[Real]:
     """Rays (..., 3) turned by rotation vectors (..., 3) (Rodrigues 1840)."""
     angle = np.linalg.norm(turns, axis=-1, keepdims=True)
     axis = turns / np.maximum(angle, 1e-12)

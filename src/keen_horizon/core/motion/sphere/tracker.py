@@ -31,6 +31,7 @@ FacePoints = list[Points]
 
 KEY_SIGHT = 0.45  # of its points in sight: less, and the key frame is made anew
 MISSES = 5  # frames in a row that do not match the key frame
+PER_CELL = 1  # corners: 500 all around tell turns as well as 1,000 do
 LEAST_SHARE = 0.25  # of a pair's points that agree, else what lies between may be a cut
 
 
@@ -142,8 +143,8 @@ class SphereTracker:
         self.fresh = sum(map(len, points))
         return points
 
-    def _corners(self, pictures: NDArray[np.uint8], per_cell: int = 2) -> FacePoints:
-        return [self.faces.own(face, spread_corners(picture, per_cell)) for face, picture in enumerate(pictures)]
+    def _corners(self, pictures: NDArray[np.uint8]) -> FacePoints:
+        return [self.faces.own(face, spread_corners(picture, PER_CELL)) for face, picture in enumerate(pictures)]
 
     def _match_key(self, now: NDArray[np.uint8], turn: Floats) -> None:
         """Match a frame to the key frame, which is made anew when too little of it is in sight."""
@@ -178,7 +179,7 @@ class SphereTracker:
         return _joined(parts)
 
     def _new_key(self, pictures: NDArray[np.uint8]) -> None:
-        self.key = SphereKey(self.count, pictures, self._corners(pictures, per_cell=1), np.eye(3))
+        self.key = SphereKey(self.count, pictures, self._corners(pictures), np.eye(3))
 
     def finish(self, first: int) -> Measurement:
         """The measurement of frames from clip number `first`."""

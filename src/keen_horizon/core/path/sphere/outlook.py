@@ -44,6 +44,7 @@ def keyed_outlooks(keys: tuple[ViewKey, ...], frames: NDArray[np.intp]) -> Float
     at = np.array([key.frame for key in ordered], np.float64)
     told = np.radians([[key.yaw_deg, key.pitch_deg, key.roll_deg, key.field_deg] for key in ordered])
     told[:, [0, 2]] = np.unwrap(told[:, [0, 2]], axis=0)
+    told = told.round(9)  # what lies closer together overflows the slopes of cubics
     straight = np.stack([np.interp(frames, at, column) for column in told.T], -1)
     if len(at) < 2:
         return straight
