@@ -145,3 +145,74 @@ def test_a_turn_is_keyed_across_the_back_and_delivered(page: Page, rocked: Path,
     view, sphere = (probe(path)[0] for path in delivered)
     assert (view.spherical, view.coded, view.frames) == (None, Size(480, 270), FRAMES)
     assert (sphere.spherical, sphere.coded, sphere.frames) == ("sphere", SMALL, FRAMES)
+
+
+def test_a_subject_is_pinned_up_is_drawn_and_both_are_compared(page: Page, rocked: Path, tmp_path: Path) -> None:
+    start_project(page)
+    bring_in(page, rocked)
+    page.get_by_role("group", name="What rocked.mp4 shows").get_by_role("button", name="All around").click()
+    expect(page.get_by_text("Shows all around.")).to_be_visible()
+    page.get_by_role("link", name="rocked.mp4", exact=True).click()
+    settled(page)
+    press(page, "1")
+    page.get_by_role("button", name="Measure motion").click()
+    expect(figure(page, "shake left")).to_be_visible()
+    canvas = page.locator("canvas.around")
+    box = canvas.bounding_box()
+    assert box is not None
+
+    page.get_by_role("radio", name=re.compile("^Pin")).check()
+    expect(page.get_by_text("Click point 1 in the picture")).to_be_visible()
+    page.mouse.click(box["x"] + 0.5 * box["width"], box["y"] + 0.47 * box["height"])
+    expect(page.get_by_role("group", name="Point 1")).to_contain_text("held throughout")
+    settled(page)
+    cross = page.locator("svg.overlay .pin-cross")
+    expect(cross).to_have_count(2)
+    pinned_at = cross.first.get_attribute("points")
+    for _ in range(2):
+        press(page, "Shift+ArrowRight")
+    settled(page)
+    here, there = (points_of(text) for text in (pinned_at, cross.first.get_attribute("points")))
+    assert np.abs(here - there).max() < 2  # CSS px: it stays where it was set
+
+    page.get_by_role("radio", name=re.compile("^Level")).check()
+    expect(page.get_by_text("Level by the horizon all around")).to_be_visible()
+    page.get_by_role("button", name="horizon", exact=True).click()
+    settled(page)
+    line = np.concatenate([points_of(part.get_attribute("points")) for part in page.locator(".horizon-line").all()])
+    assert np.abs(line[:, 1] - box["height"] / 2).max() < 3  # upright, it is level
+    page.get_by_role("button", name="Draw a line on this frame").click()
+    page.mouse.move(box["x"] + 0.2 * box["width"], box["y"] + 0.52 * box["height"])
+    page.mouse.down()
+    page.mouse.move(box["x"] + 0.45 * box["width"], box["y"] + 0.5 * box["height"], steps=4)
+    page.mouse.up()
+    expect(page.get_by_text("Level by the lines that were drawn.")).to_be_visible()
+    page.get_by_role("button", name=re.compile("^remove the line at frame")).click()
+    expect(page.get_by_text("Level by the horizon all around")).to_be_visible()
+
+    settled(page)
+    steadied = canvas_of(page).astype(int)
+    page.get_by_role("button", name="wipe", exact=True).click()
+    settled(page)
+    wiped = canvas_of(page).astype(int)
+    half = wiped.shape[1] // 2
+    assert np.abs(wiped[:, half + 10 :] - steadied[:, half + 10 :]).mean() < 0.5
+    assert np.abs(wiped[:, : half - 10] - steadied[:, : half - 10]).mean() > 3
+
+    press(page, "3")
+    page.get_by_text("Comparison as a file").click()
+    page.get_by_role("button", name="Render the comparison").click()
+    with page.expect_download() as waiting:
+        page.get_by_role("link", name=re.compile("Download file")).first.click()
+    waiting.value.save_as(tmp_path / "both.mp4")
+    both = probe(tmp_path / "both.mp4")[0]
+    assert (both.coded, both.frames, both.spherical) == (Size(2 * SMALL.width, SMALL.height), FRAMES, None)
+    page.get_by_text("Data of these settings").click()
+    page.get_by_text("report to print").click()
+    expect(page.get_by_text("turned by at most")).to_be_visible()
+    expect(page.get_by_text("Put upright by up to")).to_be_visible()
+
+
+def points_of(text: str | None) -> np.ndarray:
+    """The points (n, 2) of a drawn line."""
+    return np.array([[float(part) for part in point.split(",")] for point in (text or "").split()])

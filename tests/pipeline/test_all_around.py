@@ -21,7 +21,7 @@ from keen_horizon.core.media.frames import read_frames
 from keen_horizon.core.media.probe import probe
 from keen_horizon.core.media.scanning import Asked
 from keen_horizon.core.media.spherical import camera_of
-from keen_horizon.core.media.spherical_tags import tag_sphere
+from keen_horizon.core.media.spherical_tags import XML_BOX, tag_sphere
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.sphere.faces import FOCAL
 from keen_horizon.core.motion.sphere.turns import sphere_turns
@@ -171,3 +171,33 @@ def test_marking_changes_nothing_else(clip: tuple[Path, Rotation], tmp_path: Pat
 def _packets(path: Path) -> list[tuple[int, int | None, bytes]]:
     with av.open(str(path)) as container:
         return [(packet.stream_index, packet.pts, bytes(packet)) for packet in container.demux() if packet.size]
+
+
+def test_hostile_marks_do_no_harm(clip: tuple[Path, Rotation], tmp_path: Path, ffmpeg: str) -> None:
+    """Boxes of absurd lengths, projections that do not exist, XML that grows: read as something, or refused by name."""
+    marked = tmp_path / "marked.mp4"
+    run_ffmpeg(ffmpeg, "-i", clip[0], "-c", "copy", marked)
+    tag_sphere(marked, "mp4")
+    good = marked.read_bytes()
+    xml_at, size = good.index(b"<?xml"), len(b'<?xml version="1.0"?>')
+    spoiled = [
+        good.replace(b"equi", b"cubq"),
+        good.replace(b"equi", b"zzzz"),
+        good.replace(b"equirectangular", b"donut-shaped   "),
+        good[:xml_at] + b"<!DOCTYPE a [<!ENTITY" + good[xml_at + size :],
+        *(good.replace(kind, kind, 1)[: good.index(kind) - 4] + length + good[good.index(kind) :]
+          for kind in (b"st3d", b"sv3d", b"svhd", b"proj", b"prhd", b"equi", XML_BOX)
+          for length in (b"\0\0\0\1", b"\xff\xff\xff\xff")),
+    ]  # fmt: skip
+    at = good.index(b"st3d")
+    spoiled += [good[: at + 8] + bytes([mode]) + good[at + 9 :] for mode in (1, 2, 9)]
+    path, cameras, refusals = tmp_path / "spoiled.mp4", set(), []
+    for content in spoiled:
+        path.write_bytes(content)
+        try:
+            cameras.add(probe(path)[0].camera)
+        except MediaError as error:
+            refusals.append(str(error))
+    assert cameras
+    assert refusals
+    assert all("spoiled.mp4" in said for said in refusals)

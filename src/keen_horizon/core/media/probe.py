@@ -136,7 +136,13 @@ class ClipInfo:
             if self.scan.missing
             else None
         )
-        return tuple(note for note in (self.broken_note, sound, missing) if note)
+        around = (
+            "The file says that it shows all around, in a projection that cannot be read here; it is worked on as a "
+            "frame. Export it equirectangular to have it steadied all around."
+            if self.spherical == "other" and self.camera == "frame" and self.asked.camera == "as found"
+            else None
+        )
+        return tuple(note for note in (self.broken_note, sound, missing, around) if note)
 
     @property
     def broken_note(self) -> str | None:
