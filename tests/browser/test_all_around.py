@@ -118,6 +118,7 @@ def test_a_turn_is_keyed_across_the_back_and_delivered(page: Page, rocked: Path,
     expect(page.get_by_label("Time and frame")).to_contain_text("frame 20")
     page.get_by_role("button", name="key here", exact=True).click()
     look("To the right", "-170")
+    look("Roundness", "0.4")
     keys = draft_of(page)["view"]["keys"]
     assert [(key["frame"], key["yaw_deg"]) for key in keys] == [(0, 170), (20, -170)]
     page.get_by_role("button", name="view", exact=True).click()

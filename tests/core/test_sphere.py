@@ -22,7 +22,7 @@ from keen_horizon.core.motion.sphere.checkpoint import restored_sphere, stored_s
 from keen_horizon.core.motion.sphere.tracker import SphereTracker
 from keen_horizon.core.motion.sphere.turns import sphere_turns
 from keen_horizon.core.path.sphere.figures import sphere_ledger, sphere_motion_json, sphere_notes, turning_changes
-from keen_horizon.core.path.sphere.outlook import keyed_outlooks
+from keen_horizon.core.path.sphere.outlook import keyed_outlooks, outlooks_of
 from keen_horizon.core.path.sphere.solve import solve_sphere
 from keen_horizon.core.render.sphere import around
 from keen_horizon.core.treatment.document import Treatment
@@ -204,9 +204,35 @@ def test_views_never_overshoot_their_keys(yaws: list[float]) -> None:
     assert np.abs(np.diff(found, 2)).max() <= 0.02 * 360  # no jump of speed
 
 
+def test_a_view_rounds_from_flat_to_a_little_planet() -> None:
+    """Between its ends the family agrees with them, every camera's rays and points with each other, and views are never
+    wider than they may be.
+    """
+    size = Size(64, 32)
+    points = np.stack(np.meshgrid(np.linspace(2, 61, 9), np.linspace(1, 30, 7)), -1).reshape(-1, 2)
+    for roundness, twin in ((0.0, "flat"), (1.0, "stereographic")):
+        one, other = (ViewCamera(size, name, 1.5, r) for name, r in (("flat", roundness), (twin, None)))  # type: ignore[arg-type]
+        assert one.rays(points) == pytest.approx(other.rays(points))
+    for roundness in (0.2, 0.7):
+        view = ViewCamera(size, "flat", 3.0, roundness)
+        assert view.points(view.rays(points)) == pytest.approx(points, abs=1e-6)
+        assert np.degrees(ViewCamera.of_focal(size, "flat", view.focal, roundness).field) == pytest.approx(
+            np.degrees(3.0)
+        )
+        left = view.rays(np.array([[-0.5, 15.5]]))[0]
+        assert np.arctan2(-left[0], left[2]) == pytest.approx(1.5, abs=1e-6)
+    keys = ({"frame": 0, "field_deg": 340, "roundness": 1}, {"frame": 20, "field_deg": 60, "roundness": 0})
+    view = View.model_validate({"output": "flat", "keys": keys})
+    outlooks = outlooks_of(view, size, np.arange(21), Sphere(SMALL))
+    assert outlooks is not None
+    assert (np.degrees(outlooks.figures[:, 3]) <= 150 + 190 * outlooks.figures[:, 4] + 1e-9).all()
+    assert (np.diff(outlooks.figures[:, 3:], axis=0) <= 1e-12).all()
+
+
 def test_documents_of_views_are_checked() -> None:
     for view, words in (
         ({"output": "flat", "keys": [{"frame": 0, "field_deg": 170}]}, "at most 150"),
+        ({"output": "flat", "keys": [{"frame": 0, "field_deg": 300, "roundness": 0.5}]}, "at most 245"),
         ({"output": "cylinder", "keys": [{"frame": 3}, {"frame": 3}]}, "two keys"),
         ({"output": "flat", "size": {"width": 15, "height": 20}}, "width"),
         ({"output": "sphere", "size": {"width": 640, "height": 360}}, "twice as wide as high"),
@@ -214,3 +240,13 @@ def test_documents_of_views_are_checked() -> None:
         with pytest.raises(TreatmentError, match=words):
             Treatment.from_json({"view": view})
     assert View().output == "flat"
+
+
+@pytest.mark.parametrize("output", ["flat", "cylinder", "stereographic"])
+def test_a_view_is_kept_as_sharp_as_the_sphere(at_sea: tuple[Measurement, Rotation], output: str) -> None:
+    view = {"output": output, "size": {"width": 640, "height": 360}, "keys": [{"frame": 0, "field_deg": 40}]}
+    document = {"motion": {"intent": "hold"}, "view": view}
+    soft = solve_sphere(at_sea[0], Treatment.from_json(document))
+    assert soft.source_px.max() < 0.5
+    view["least_source_px"] = 0.6
+    assert solve_sphere(at_sea[0], Treatment.from_json(document)).source_px == pytest.approx(0.6)

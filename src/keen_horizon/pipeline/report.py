@@ -25,7 +25,7 @@ from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.pipeline.delivery import clip_fates
 from keen_horizon.pipeline.rendering import RenderFacts
 
-VIEW_NAMES = ("yaw_deg", "pitch_deg", "roll_deg", "field_deg")
+VIEW_NAMES = ("yaw_deg", "pitch_deg", "roll_deg", "field_deg", "roundness")
 
 
 def report_of(
@@ -101,11 +101,16 @@ def _sphere_path(path: SpherePath, times: NDArray[np.float64]) -> dict[str, Any]
                 "time": float(times[path.first + i] - times[0]),
                 "world_from_camera": stood[i].tolist(),
                 "world_from_steadied": steadied[i].tolist(),
-                "view": None if looks is None else dict(zip(VIEW_NAMES, np.degrees(looks[i]).tolist(), strict=True)),
+                "view": None if looks is None else _look(looks[i]),
             }
             for i in range(len(path))
         ],
     }
+
+
+def _look(figures: NDArray[np.float64]) -> dict[str, float]:
+    told = [*np.degrees(figures[:4]).tolist(), float(figures[4])]
+    return dict(zip(VIEW_NAMES, told, strict=True))
 
 
 def _transforms(path: CameraPath) -> list[dict[str, float]]:

@@ -33,7 +33,8 @@ class ViewSize(Part):
 
 class ViewKey(Part):
     """Where a view looks at a frame: turned right by `yaw_deg`, up by `pitch_deg`, clockwise by `roll_deg`, and so many
-    degrees wide. `ease` is how it goes on from here.
+    degrees wide. `roundness` is how far it is from flat, 0, to stereographic, 1; null: as the view's output says.
+    `ease` is how it goes on from here.
     """
 
     frame: FrameNumber
@@ -41,13 +42,18 @@ class ViewKey(Part):
     pitch_deg: float = Field(default=0.0, ge=-90.0, le=90.0)
     roll_deg: Turn = 0.0
     field_deg: float = Field(default=90.0, ge=NARROWEST_DEG, le=360.0)
+    roundness: float | None = Field(default=None, ge=0.0, le=1.0)
     ease: Ease = "smooth"
 
 
 class View(Part):
-    """What is delivered of a sphere: itself, turned as its keys look, or a frame looked out of it."""
+    """What is delivered of a sphere: itself, turned as its keys look, or a frame looked out of it.
+
+    `least_source_px` keeps a view so wide that a pixel of it stands for no fewer of the sphere's, in its middle.
+    """
 
     output: Outlook = "flat"
+    least_source_px: float | None = Field(default=None, ge=0.1, le=4.0)
     size: ViewSize | None = None
     keys: tuple[ViewKey, ...] = Field(default=(), max_length=MOST_KEYS)
 
@@ -58,7 +64,15 @@ class View(Part):
             raise ValueError("two keys stand on one frame")
         if self.output == "sphere" and self.size is not None and self.size.width != 2 * self.size.height:
             raise ValueError("a sphere is delivered twice as wide as high")
-        widest = WIDEST_DEG[self.output]
-        if any(key.field_deg > widest for key in self.keys):
-            raise ValueError(f"a {self.output} view is at most {widest:.0f} degrees wide")
+        for key in self.keys:
+            widest = widest_deg(self.output, key.roundness)
+            if key.field_deg > widest:
+                raise ValueError(f"a {self.output} view is at most {widest:.0f} degrees wide")
         return self
+
+
+def widest_deg(output: Outlook, roundness: float | None = None) -> float:
+    """How wide a view may be, degrees."""
+    if roundness is None or output not in ("flat", "stereographic"):
+        return WIDEST_DEG[output]
+    return WIDEST_DEG["flat"] + roundness * (WIDEST_DEG["stereographic"] - WIDEST_DEG["flat"])

@@ -51,7 +51,7 @@ def solve_sphere(measurement: Measurement, treatment: Treatment, pins: tuple[Pin
     if view is None:
         return path
     frames = np.arange(path.first, path.last + 1)
-    outlooks = outlooks_of(view, USUAL_VIEW, frames)
+    outlooks = outlooks_of(view, USUAL_VIEW, frames, path.sphere)
     if outlooks is not None:
         return replace(path, size=outlooks.size, outlooks=outlooks)
     ahead = Rotation.from_euler("YXZ", keyed_outlooks(view.keys, frames)[:, :3])

@@ -65,12 +65,14 @@ class SpherePath:
         return np.asarray((self.measured.inv() * out).as_matrix())
 
     def looks(self) -> Floats | None:
-        """Yaw, pitch, roll and width (N, 4), rad, of what is looked at; None where the sphere is delivered as it is."""
+        """Yaw, pitch, roll and width, rad, and roundness (N, 5) of what is looked at; None where nothing but the sphere
+        is delivered.
+        """
         if self.outlooks is not None:
             return self.outlooks.figures
         if self.ahead is None:
             return None
-        return np.column_stack([self.ahead.as_euler("YXZ"), np.full(len(self), 2 * np.pi)])
+        return np.column_stack([self.ahead.as_euler("YXZ"), np.full(len(self), 2 * np.pi), np.zeros(len(self))])
 
     @cached_property
     def source_px(self) -> Floats:

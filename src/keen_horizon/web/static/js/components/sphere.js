@@ -136,6 +136,7 @@ export const sphere = () => {
       const bench = /** @type {any} */ (this);
       bench.remember();
       bench.tellFates();
+      bench.draw();
     },
     drawStrip() {
       const bench = /** @type {any} */ (this);

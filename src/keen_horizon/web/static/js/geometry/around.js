@@ -2,9 +2,9 @@
 // Looking around: turns of a view, and the rays that its points see; x to the right, y down, z ahead (see core/cameras).
 import { product } from "./matrix.js";
 
-/** @typedef {{ yaw: number, pitch: number, roll: number, field: number }} Outlook rad */
+/** @typedef {{ yaw: number, pitch: number, roll: number, field: number, roundness: number }} Outlook rad; from flat, 0, to stereographic, 1 */
 /** @typedef {"flat" | "cylinder" | "stereographic"} Projection */
-/** @typedef {{ projection: Projection | null, width: number, height: number, focal: number }} Camera null: the sphere */
+/** @typedef {{ projection: Projection | null, width: number, height: number, focal: number, back: number }} Camera null: the sphere; `back`: how many radii behind its middle a view is taken from */
 
 /** The turn steadied_from_view. @param {Outlook} outlook @returns {number[]} row-major 3x3 */
 export function turnOf({ yaw, pitch, roll }) {
@@ -14,19 +14,28 @@ export function turnOf({ yaw, pitch, roll }) {
   return product(product([a, 0, b, 0, 1, 0, -b, 0, a], [1, 0, 0, 0, c, -d, 0, d, c]), [e, -f, 0, f, e, 0, 0, 0, 1]);
 }
 
-/** px for a radian in the middle of a view. @param {Projection} projection @param {number} width @param {number} field rad */
-export function focalOf(projection, width, field) {
+/** px for a radian in the middle of a view. @param {Projection} projection @param {number} back @param {number} width @param {number} field rad */
+export function focalOf(projection, back, width, field) {
   const half = field / 2;
-  const reach = { flat: Math.tan(half), cylinder: half, stereographic: 2 * Math.tan(half / 2) }[projection];
+  const reach = projection === "cylinder" ? half : ((1 + back) * Math.sin(half)) / (back + Math.cos(half));
   return width / 2 / reach;
 }
 
+/** How wide, rad, a view of a focal length is. @param {Projection} projection @param {number} back @param {number} width @param {number} focal */
+export function fieldOf(projection, back, width, focal) {
+  const reach = width / 2 / focal;
+  return 2 * (projection === "cylinder" ? reach : Math.acos(depthOf((reach / (1 + back)) ** 2, back)));
+}
+
+/** See core/cameras/view.py. @param {number} reach @param {number} back */
+const depthOf = (reach, back) => (Math.sqrt(1 + reach * (1 - back * back)) - back * reach) / (1 + reach);
+
 /** The ray of a point, px from the middle of a view. @param {Camera} camera @param {number} x @param {number} y @returns {number[]} */
-export function rayOf({ projection, focal }, x, y) {
-  const [u, v] = [x / focal, y / focal];
-  if (projection === "flat") return [u, v, 1];
-  if (projection === "cylinder") return [Math.sin(u), v, Math.cos(u)];
-  return [u, v, 1 - (u * u + v * v) / 4];
+export function rayOf({ projection, focal, back }, x, y) {
+  if (projection === "cylinder") return [Math.sin(x / focal), y / focal, Math.cos(x / focal)];
+  const [u, v] = [x / focal / (1 + back), y / focal / (1 + back)];
+  const depth = depthOf(u * u + v * v, back);
+  return [u * (back + depth), v * (back + depth), depth];
 }
 
 /** The ray of a point of a picture, in shares of its sides. @param {Camera} camera @param {[number, number]} share @returns {number[]} */
@@ -39,11 +48,12 @@ export function rayAt(camera, [x, y]) {
 /** The reverse of `rayAt`; null for what a picture does not show. @param {Camera} camera @param {number[]} ray @returns {[number, number] | null} */
 export function shareAt(camera, ray) {
   const [x, y, z] = ray.map((/** @type {number} */ part) => part / Math.hypot(...ray));
-  const { projection, width, height, focal } = camera;
+  const { projection, width, height, focal, back } = camera;
   if (!projection) return shareOf([x, y, z]);
-  if ((projection === "flat" && z < 0.02) || (projection === "stereographic" && z < -0.98)) return null;
+  if (projection !== "cylinder" && back + z < 0.02) return null;
   const level = Math.max(1e-6, Math.hypot(x, z));
-  const [u, v] = { flat: [x / z, y / z], cylinder: [Math.atan2(x, z), y / level], stereographic: [(2 * x) / (1 + z), (2 * y) / (1 + z)] }[projection];
+  const far = (1 + back) / (back + z);
+  const [u, v] = projection === "cylinder" ? [Math.atan2(x, z), y / level] : [x * far, y * far];
   return [(u * focal) / width + 0.5, (v * focal) / height + 0.5];
 }
 

@@ -1,11 +1,12 @@
 // @ts-check
 // Draws a sphere's proxy with WebGL 2: all of it, or a view looked out of it, and the other one small in a corner.
 import { build, makeMesh, texture } from "./graphics.js";
+import { cubicSampling } from "./shaders.js";
 
 /** @typedef {import("../geometry/around.js").Camera} Camera */
 /** @typedef {{ camera: Camera, turn: number[], readTurn: number[] }} Look what is drawn: source_from_out, row-major 3x3 on rays, and how far the camera turned while its rows were read */
 
-const KINDS = { flat: 1, cylinder: 2, stereographic: 3 };
+const KINDS = { flat: 1, cylinder: 2, stereographic: 1 };
 const WIDEST = 960;
 
 const VERTEX = `#version 300 es
@@ -24,17 +25,24 @@ uniform mat3 turn;
 uniform vec3 readTurn;
 uniform vec2 size;
 uniform float focal;
+uniform float back;
 uniform float across;
 uniform int kind;
+uniform bool fine;
 uniform vec3 line; // of a wipe, of which the left is drawn: where it is, and the cosine and sine of its turn; none: 0
 in vec2 share;
 out vec4 colour;
 const float HALF_TURN = 3.14159265358979;
+${cubicSampling("across > 6.28 ? (column + last.x + 1) % (last.x + 1) : clamp(column, 0, last.x)")}
 vec3 ray() {
   vec2 at = (share - 0.5) * size / focal;
-  if (kind == 1) return vec3(at, 1.0);
   if (kind == 2) return vec3(sin(at.x), at.y, cos(at.x));
-  if (kind == 3) return vec3(at, 1.0 - dot(at, at) / 4.0);
+  if (kind == 1) {
+    at /= 1.0 + back;
+    float reach = dot(at, at);
+    float depth = (sqrt(1.0 + reach * (1.0 - back * back)) - back * reach) / (1.0 + reach);
+    return vec3(at * (back + depth), depth);
+  }
   vec2 angle = (share - 0.5) * vec2(2.0 * HALF_TURN, HALF_TURN);
   return vec3(sin(angle.x) * cos(angle.y), sin(angle.y), cos(angle.x) * cos(angle.y));
 }
@@ -54,7 +62,7 @@ void main() {
   if (readTurn != vec3(0.0)) seen = atOwnRow(normalize(seen));
   vec2 at = vec2(atan(seen.x, seen.z) / across, atan(seen.y, length(seen.xz)) / HALF_TURN) + 0.5;
   bool nothing = at.x < 0.0 || at.x > 1.0;
-  colour = nothing ? vec4(0.0, 0.0, 0.0, 1.0) : vec4(texture(picture, at).rgb, 1.0);
+  colour = nothing ? vec4(0.0, 0.0, 0.0, 1.0) : vec4(fine ? cubic(at) : texture(picture, at).rgb, 1.0);
 }`;
 
 /**
@@ -83,6 +91,7 @@ function around(gl, canvas, video, across) {
     gl.uniform3f(places.readTurn, readTurn[0], readTurn[1], readTurn[2]);
     gl.uniform2f(places.size, camera.width, camera.height);
     gl.uniform1f(places.focal, camera.focal);
+    gl.uniform1f(places.back, camera.back);
     gl.uniform1f(places.across, across);
     gl.uniform1i(places.kind, camera.projection ? KINDS[camera.projection] : 0);
     mesh.draw(built.place, 1, 1);
@@ -95,14 +104,16 @@ function around(gl, canvas, video, across) {
       canvas.height = Math.max(2, Math.round(canvas.width / aspect));
     },
     /** @param {Look} look @param {Look | null} inset drawn in the corner @param {number} share of the width that it takes
-     * @param {Look | null} before left of a wipe's `line` @param {{ place: number, turn: number }} line */
-    draw(look, inset, share, before, line) {
+     * @param {Look | null} before left of a wipe's `line` @param {{ place: number, turn: number }} line
+     * @param {boolean} fine with the renderer's cubic kernel */
+    draw(look, inset, share, before, line, fine) {
       if (video.readyState >= 2) {
         gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, gl.RGBA, gl.UNSIGNED_BYTE, video);
         loaded = true;
       }
       if (!loaded) return;
       gl.useProgram(built.program);
+      gl.uniform1i(built.places.fine, fine ? 1 : 0);
       const whole = [0, 0, canvas.width, canvas.height];
       drawOne(look, whole);
       if (before) drawOne(before, whole, line);

@@ -40,6 +40,31 @@ precision highp int;
 #define EDGES ${Number(parts.edges)}
 `;
 
+/** The renderer's cubic kernel. @param {string} column GLSL for the column that is looked up, of `column` and `last` */
+export const cubicSampling = (column) => `vec4 weights(float t) {
+  const float a = -0.75;
+  vec4 d = vec4(1.0 + t, t, 1.0 - t, 2.0 - t);
+  vec2 near = ((a + 2.0) * d.yz - (a + 3.0)) * d.yz * d.yz + 1.0;
+  vec2 far = ((a * d.xw - 5.0 * a) * d.xw + 8.0 * a) * d.xw - 4.0 * a;
+  return vec4(far.x, near, far.y);
+}
+
+vec3 cubic(vec2 source) {
+  ivec2 last = textureSize(picture, 0) - 1;
+  vec2 place = source * vec2(last + 1) - 0.5;
+  vec2 odd = fract(place) - 0.5, square = odd * odd;
+  place += odd * (0.30226907 + square * (square * 2.64692377 - 1.87080724)); // see core/render/resample.py
+  ivec2 corner = ivec2(floor(place));
+  vec4 along = weights(place.x - floor(place.x)), down = weights(place.y - floor(place.y));
+  vec3 sum = vec3(0.0);
+  for (int y = 0; y < 4; y++)
+    for (int x = 0; x < 4; x++) {
+      int column = corner.x + x - 1;
+      sum += along[x] * down[y] * texelFetch(picture, ivec2(${column}, clamp(corner.y + y - 1, 0, last.y)), 0).rgb;
+    }
+  return sum;
+}`;
+
 /** @param {Parts} parts @returns {string} */
 export const vertexShader = (parts) => `${defines(parts)}
 in vec2 place;
@@ -226,25 +251,8 @@ vec3 hatch() {
 }
 
 #if FINE
-vec4 weights(float t) {
-  const float a = -0.75;
-  vec4 d = vec4(1.0 + t, t, 1.0 - t, 2.0 - t);
-  vec2 near = ((a + 2.0) * d.yz - (a + 3.0)) * d.yz * d.yz + 1.0;
-  vec2 far = ((a * d.xw - 5.0 * a) * d.xw + 8.0 * a) * d.xw - 4.0 * a;
-  return vec4(far.x, near, far.y);
-}
-
-vec3 sampled(vec2 source) {
-  ivec2 last = textureSize(picture, 0) - 1;
-  vec2 place = source * vec2(last + 1) - 0.5;
-  ivec2 corner = ivec2(floor(place));
-  vec4 across = weights(place.x - floor(place.x)), down = weights(place.y - floor(place.y));
-  vec3 sum = vec3(0.0);
-  for (int y = 0; y < 4; y++)
-    for (int x = 0; x < 4; x++)
-      sum += across[x] * down[y] * texelFetch(picture, clamp(corner + ivec2(x - 1, y - 1), ivec2(0), last), 0).rgb;
-  return sum;
-}
+${cubicSampling("clamp(column, 0, last.x)")}
+vec3 sampled(vec2 source) { return cubic(source); }
 #else
 vec3 sampled(vec2 source) { return texture(picture, source).rgb; }
 #endif

@@ -52,13 +52,14 @@ export const around = (parts) => {
     viewCamera() {
       const { width, height } = this.viewSize();
       const projection = this.delivered();
-      return { projection, width, height, focal: focalOf(projection, width, this.outlookHere().field) };
+      const { field, roundness: back } = this.outlookHere();
+      return { projection, width, height, back, focal: focalOf(projection, back, width, field) };
     },
     /** The looks of the view and of the sphere that it looks out of. */
     looks() {
       const steady = this.steadyHere();
       const readTurn = this.readTurnHere();
-      const whole = { camera: { projection: null, width: 2, height: 1, focal: 1 }, turn: steady, readTurn };
+      const whole = { camera: { projection: null, width: 2, height: 1, focal: 1, back: 0 }, turn: steady, readTurn };
       const own = turnOf(this.outlookHere());
       if (this.delivered() === "sphere") return { view: null, sphere: { ...whole, turn: product(steady, this.lookKeys().length || this.dragged ? own : IDENTITY) } };
       return { view: { camera: this.viewCamera(), turn: product(steady, own), readTurn }, sphere: whole };
@@ -74,7 +75,7 @@ export const around = (parts) => {
       if (!parts.viewer) return;
       const [large, small] = this.looksShown();
       const before = this.shown() === "wipe" ? { ...large, turn: product(transposed(this.steadyHere()), large.turn), readTurn: AT_ONCE } : null;
-      parts.viewer.draw(large, small || null, INSET, before, this.wipe);
+      parts.viewer.draw(large, small || null, INSET, before, this.wipe, !this.playing && !held);
       parts.refs.overlay.replaceChildren();
       parts.refs.overlay.style.clipPath = before ? this.afterWipe() : "";
       this.drawOutline(this.looks().view);

@@ -80,7 +80,8 @@ export const pointing = (parts) => ({
 
   /** Pinned points, drawn lines and the horizon over the picture. */
   drawMarks() {
-    const lines = this.drawing ? [...this.levelLinesHere(), this.drawing] : this.levelLinesHere();
+    const kept = this.stage === "motion" ? this.levelLinesHere() : [];
+    const lines = this.drawing ? [...kept, this.drawing] : kept;
     for (const [x1, y1, x2, y2] of lines) this.drawArc("drawn-line", this.rayOfSource([x1, y1]), this.rayOfSource([x2, y2]));
     if (this.horizon) this.drawHorizon();
     if (!this.path || this.t.motion.intent !== "pin") return;
