@@ -4,7 +4,8 @@
 
 Both draw the very same decoded frames at the viewer's own size as often as they can, by turns, a second and a half at
 a time; the median of the ratios of neighbours counts. With nothing, a lens, rows and both of them. Then each scope, 960
-px wide, counted and drawn as often as while the clip plays, against the viewer without one.
+px wide, counted and drawn as often as while the clip plays, against the viewer without one. On the bench of a sphere:
+the sphere, a view with the sphere in its corner, and both with rows.
 """
 
 from __future__ import annotations
@@ -21,14 +22,15 @@ TURNS = 5
 
 RACE = """async ({ look, turns, scope }) => {
   const { mountViewer } = await import("/static/js/views/viewer.js");
+  const { mountAround } = await import("/static/js/views/around.js");
   const video = document.querySelector("video");
   const size = look.size;
   const width = scope ? 960 : 868;
   const height = Math.round(width * size.height / size.width);
   const made = () => Object.assign(document.createElement("canvas"), { width, height });
   const canvas = made();
-  const viewer = mountViewer(canvas, video, size);
-  viewer.resize(width);
+  const viewer = look.around ? mountAround(canvas, video, 2 * Math.PI) : mountViewer(canvas, video, size);
+  viewer.resize(width, size.width / size.height);
   const bareCanvas = made();
   const gl = bareCanvas.getContext("webgl2", { alpha: false, antialias: false, preserveDrawingBuffer: true });
   const shader = (kind, text) => {
@@ -62,7 +64,8 @@ void main() { vec3 p = matrix * vec3(at, 1.0); colour = vec4(texture(picture, p.
   };
   const view = canvas.getContext("webgl2");
   const ours = () => {
-    viewer.update(look);
+    if (look.around) viewer.draw(look.around, look.inset, 0.28, null, { place: 0.5, turn: 0 }, false);
+    else viewer.update(look);
     view.readPixels(0, 0, 1, 1, view.RGBA, view.UNSIGNED_BYTE, pixel);
   };
   const { counted, mountScope } = await import("/static/js/views/scope.js");
@@ -82,7 +85,7 @@ void main() { vec3 p = matrix * vec3(at, 1.0); colour = vec4(texture(picture, p.
     while (performance.now() - began < 1500) { draw(); drawn++; }
     return (1000 * drawn) / (performance.now() - began);
   };
-  look.lenses = look.lenses.map((lens) => lens && {
+  if (look.lenses) look.lenses = look.lenses.map((lens) => lens && {
     ...lens,
     ratios: Float32Array.from(lens.ratios),
     rows: lens.rows && { turns: 0, figures: Float32Array.from(lens.rows) },
@@ -116,6 +119,26 @@ def race(page: Page, through: dict | None, scope: str = "") -> list[list[float]]
     return page.evaluate(RACE, {"look": look, "turns": TURNS, "scope": scope})
 
 
+def race_around(page: Page, view: bool, rows: bool) -> list[list[float]]:
+    """The same of a sphere's viewer: a view with the sphere in its corner, or the sphere with the view there."""
+    turned = {
+        "turn": [0.9, 0.1, 0.4, -0.1, 0.99, 0, -0.4, 0, 0.9],
+        "readTurn": [0.01, 0.02, 0.005] if rows else [0, 0, 0],
+    }
+    sphere = {"camera": {"projection": None, "width": 2, "height": 1, "focal": 1, "back": 0}, **turned}
+    looked = {"camera": {"projection": "flat", "width": 1280, "height": 720, "focal": 640, "back": 0}, **turned}
+    large, small = (looked, sphere) if view else (sphere, looked)
+    size = {"width": 1280, "height": 720 if view else 640}
+    return page.evaluate(RACE, {"look": {"size": size, "around": large, "inset": small}, "turns": TURNS, "scope": ""})
+
+
+def told(name: str, found: list[list[float]]) -> None:
+    """A line of a race: how fast the second was, of the first."""
+    ratio = statistics.median(second / first for first, second in found)
+    first, second = (statistics.median(pair[i] for pair in found) for i in (0, 1))
+    print(f"{name}: {second:.1f} of {first:.1f} frames a second, ratio {ratio:.2f}", flush=True)
+
+
 def main() -> None:
     """Print a line for each."""
     with sync_playwright() as playwright:
@@ -123,17 +146,17 @@ def main() -> None:
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         page.goto(sys.argv[1] if len(sys.argv) > 1 else BENCH)
         page.wait_for_function("document.querySelector('video').readyState >= 2")
+        if page.locator("canvas.around").count():
+            for name, view, rows in (("sphere", False, False), ("view", True, False), ("sphere, rows", False, True),
+                                     ("view, rows", True, True)):  # fmt: skip
+                told(name, race_around(page, view, rows))
+            browser.close()
+            return
         for name, through in (("nothing", None), ("lens", lens(True, False)), ("rows", lens(False, True)),
                               ("lens and rows", lens(True, True))):  # fmt: skip
-            found = race(page, through)
-            ratio = statistics.median(ours / bare for bare, ours in found)
-            bare, ours = (statistics.median(pair[i] for pair in found) for i in (0, 1))
-            print(f"{name}: {ours:.1f} of {bare:.1f} frames a second, ratio {ratio:.2f}", flush=True)
+            told(name, race(page, through))
         for scope in ("across", "down", "parade", "radius"):
-            found = race(page, lens(True, False), scope)
-            ratio = statistics.median(with_it / without for without, with_it in found)
-            without, with_it = (statistics.median(pair[i] for pair in found) for i in (0, 1))
-            print(f"{scope}: {with_it:.1f} of {without:.1f} frames a second, ratio {ratio:.2f}", flush=True)
+            told(scope, race(page, lens(True, False), scope))
         browser.close()
 
 
