@@ -34,6 +34,21 @@ def figure(page: Page, name: str) -> Locator:
     return page.locator(".ledger-total div", has_text=name).locator("dd")
 
 
+def measured_on_its_bench(page: Page, clip: Path) -> None:
+    """A new project's clip, said to show all around, and measured."""
+    start_project(page)
+    bring_in(page, clip)
+    asking = page.get_by_role("group", name=f"What {clip.name} shows")
+    asking.get_by_role("button", name="All around").click()
+    expect(page.get_by_text("Shows all around.")).to_be_visible()
+    expect(asking).to_be_hidden()
+    page.get_by_role("link", name=clip.name, exact=True).click()
+    settled(page)
+    press(page, "1")
+    page.get_by_role("button", name="Measure motion").click()
+    expect(figure(page, "shake left")).to_be_visible()
+
+
 def beside_the_inset(page: Page, frame: int) -> float:
     """How far the viewer is from the renderer's own still, of 255, but for its inset."""
     shown, still = (picture.astype(int) for picture in shown_and_still(page, frame))
@@ -44,17 +59,7 @@ def beside_the_inset(page: Page, frame: int) -> float:
 
 
 def test_a_sphere_is_steadied_looked_around_in_and_delivered(page: Page, rocked: Path) -> None:
-    start_project(page)
-    bring_in(page, rocked)
-    asking = page.get_by_role("group", name="What rocked.mp4 shows")
-    asking.get_by_role("button", name="All around").click()
-    expect(page.get_by_text("Shows all around.")).to_be_visible()
-    expect(asking).to_be_hidden()
-    page.get_by_role("link", name="rocked.mp4", exact=True).click()
-    settled(page)
-    press(page, "1")
-    page.get_by_role("button", name="Measure motion").click()
-    expect(figure(page, "shake left")).to_be_visible()
+    measured_on_its_bench(page, rocked)
     page.get_by_role("radio", name=re.compile("^Level")).check()
     expect(page.get_by_text("Level by the horizon all around")).to_be_visible()
     as_shot, left = (float(figure(page, name).inner_text().rstrip(" °")) for name in ("shake as shot", "shake left"))
@@ -88,15 +93,7 @@ def test_a_sphere_is_steadied_looked_around_in_and_delivered(page: Page, rocked:
 
 
 def test_a_turn_is_keyed_across_the_back_and_delivered(page: Page, rocked: Path, tmp_path: Path) -> None:
-    start_project(page)
-    bring_in(page, rocked)
-    page.get_by_role("group", name="What rocked.mp4 shows").get_by_role("button", name="All around").click()
-    expect(page.get_by_text("Shows all around.")).to_be_visible()
-    page.get_by_role("link", name="rocked.mp4", exact=True).click()
-    settled(page)
-    press(page, "1")
-    page.get_by_role("button", name="Measure motion").click()
-    expect(figure(page, "shake left")).to_be_visible()
+    measured_on_its_bench(page, rocked)
     page.get_by_role("radio", name=re.compile("^Hold")).check()
     press(page, "2")
     page.get_by_role("radio", name=re.compile("^Stereographic")).check()
@@ -149,15 +146,7 @@ def test_a_turn_is_keyed_across_the_back_and_delivered(page: Page, rocked: Path,
 
 
 def test_a_subject_is_pinned_up_is_drawn_and_both_are_compared(page: Page, rocked: Path, tmp_path: Path) -> None:
-    start_project(page)
-    bring_in(page, rocked)
-    page.get_by_role("group", name="What rocked.mp4 shows").get_by_role("button", name="All around").click()
-    expect(page.get_by_text("Shows all around.")).to_be_visible()
-    page.get_by_role("link", name="rocked.mp4", exact=True).click()
-    settled(page)
-    press(page, "1")
-    page.get_by_role("button", name="Measure motion").click()
-    expect(figure(page, "shake left")).to_be_visible()
+    measured_on_its_bench(page, rocked)
     canvas = page.locator("canvas.around")
     box = canvas.bounding_box()
     assert box is not None

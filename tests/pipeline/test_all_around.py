@@ -125,6 +125,32 @@ def test_a_frame_is_looked_out_of_it(clip: tuple[Path, Rotation], measured: Path
         assert np.corrcoef(seen.ravel(), shown.ravel())[0, 1] > 0.9
 
 
+def test_the_path_goes_out_as_data_and_beside_what_was_shot(
+    clip: tuple[Path, Rotation], measured: Path, tmp_path: Path
+) -> None:
+    view = {"output": "flat", "size": {"width": 160, "height": 90}, "keys": [{"frame": 0, "yaw_deg": 30}]}
+    (tmp_path / "t.json").write_text(
+        json.dumps({"source": {"camera": "sphere"}, "motion": {"intent": "hold"}, "view": view})
+    )
+    asked = [str(clip[0]), str(tmp_path / "o.mp4"), "--treatment", str(tmp_path / "t.json"), "--compare", "side"]
+    for name in ("path.json", "path.csv"):
+        path = tmp_path / name
+        assert main(["correct", *asked, "--measurement", str(measured), "--path", str(path)]) == 0
+    assert probed(tmp_path / "o.mp4")["size"] == (320, 90)
+    frames = json.loads((tmp_path / "path.json").read_text())["frames"]
+    told = Rotation.from_quat([row["world_from_camera"] for row in frames])
+    assert np.degrees((told.inv() * (clip[1][0].inv() * clip[1])).magnitude().max()) < 0.04
+    held = Rotation.from_quat([row["world_from_steadied"] for row in frames])
+    assert (held[0].inv() * held).magnitude().max() < 1e-9
+    assert frames[3]["view"] == pytest.approx(
+        {"yaw_deg": 30, "pitch_deg": 0, "roll_deg": 0, "field_deg": 90, "roundness": 0}
+    )
+    header, row = (tmp_path / "path.csv").read_text().splitlines()[:2]
+    assert header.startswith("frame,time,world_from_camera_x")
+    assert len(row.split(",")) == len(header.split(",")) == 15
+    assert main(["correct", *asked, "--measurement", str(measured), "--path", str(tmp_path / "p_2d.csv")]) == 1
+
+
 def test_the_seam_cannot_be_seen(clip: tuple[Path, Rotation], measured: Path, tmp_path: Path) -> None:
     keys = [{"frame": 0, "yaw_deg": 90}]
     view = {"output": "sphere", "keys": keys}
