@@ -182,6 +182,17 @@ def test_a_subject_is_pinned_up_is_drawn_and_both_are_compared(page: Page, rocke
 
     settled(page)
     steadied = canvas_of(page).astype(int)
+    page.get_by_role("button", name="save new").click()
+    expect(page.get_by_role("group", name="Versions").get_by_role("button", name="A", exact=True)).to_be_visible()
+    page.get_by_role("radio", name=re.compile("^As shot")).check()
+    page.get_by_label("What before is").select_option("A")
+    page.get_by_role("button", name="version A", exact=True).click()
+    settled(page)
+    assert np.abs(canvas_of(page) - steadied).mean() < 1
+    page.get_by_label("What before is").select_option("")
+    page.get_by_role("radio", name=re.compile("^Level")).check()
+    page.get_by_role("button", name="sphere", exact=True).click()
+    settled(page)
     page.get_by_role("button", name="wipe", exact=True).click()
     settled(page)
     wiped = canvas_of(page).astype(int)

@@ -48,7 +48,8 @@ def _passed(pictures: Iterator[np.ndarray], poses: Similarities) -> Iterator[np.
 def test_a_hidden_point_and_a_hidden_sign_are_where_the_street_says(street: tuple[Path, Similarities]) -> None:
     clip, poses = street
     info, times = probe(clip)
-    carrier = Carrier.by(measure_clip(clip, info, times, 0, COUNT - 1))
+    measured = measure_clip(clip, info, times, 0, COUNT - 1)
+    carrier = Carrier.by(measured)
     truth = (SIGN[None, :] - poses.t[:, None]) / poses.z[:, None]
     marks = [{"frame": 3, "corners": np.column_stack([truth[3].real, truth[3].imag]).tolist()}]
     middle = truth.mean(1)
@@ -58,7 +59,7 @@ def test_a_hidden_point_and_a_hidden_sign_are_where_the_street_says(street: tupl
     assert flat is not None
     hidden = np.isin(np.arange(COUNT), HIDDEN)
     for name, carried, straight, true in (
-        ("point", pin_clip(clip, info, times, 0, last, point, carrier=carrier).trail,
+        ("point", pin_clip(clip, info, times, 0, last, point, motion=measured).trail,
          pin_clip(clip, info, times, 0, last, point).trail, middle),
         ("sign", follow_clip(clip, info, times, 0, last, flat, wanted.optics, carrier=carrier),
          follow_clip(clip, info, times, 0, last, flat, wanted.optics), truth),

@@ -16,6 +16,7 @@ import { treating } from "./bench/treating.js";
 import { wiping } from "./bench/wiping.js";
 import { works } from "./bench/works.js";
 import { KEY_LIST, keyAction } from "./keys.js";
+import { against } from "./sphere/against.js";
 import { around } from "./sphere/around.js";
 import { outlooks } from "./sphere/outlooks.js";
 import { pointing } from "./sphere/pointing.js";
@@ -35,8 +36,6 @@ export const sphere = () => {
   return {
     t: copy(page.draft),
     stage: STAGES.includes(url.searchParams.get("stage") || "") ? url.searchParams.get("stage") : "motion",
-    against: "", // what before is: as shot
-    /** @type {any[]} */ versions: [],
     frames: page.info.frames,
     frame: 0,
     playing: false,
@@ -67,6 +66,7 @@ export const sphere = () => {
     ...outputting(parts),
     ...works(parts),
     ...arming(),
+    ...against(parts),
     ...starting(parts),
     ...wiping(parts),
     ...pinned(parts),
@@ -93,6 +93,7 @@ export const sphere = () => {
       parts.player.seek(Number(url.searchParams.get("frame") || bench.range().first));
       addEventListener("keydown", (event) => this.key(event));
       addEventListener("bench:use", (event) => bench.use(/** @type {CustomEvent} */ (event).detail));
+      addEventListener("bench:saved", (event) => (bench.versions = [...bench.versions, /** @type {CustomEvent} */ (event).detail]));
       addEventListener("bench:save", (event) => bench.saveVersion(/** @type {CustomEvent} */ (event).detail));
       bench.$watch("help", (/** @type {boolean} */ open) => (open ? refs.keys.showModal() : refs.keys.close()));
       bench.$watch("stage", () => bench.stageChanged());

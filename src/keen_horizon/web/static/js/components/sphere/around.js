@@ -1,7 +1,7 @@
 // @ts-check
 // Looking around on the canvas: what is drawn, and what dragging it does.
 import { focalOf, outline, turnOf } from "../../geometry/around.js";
-import { IDENTITY, inside, product, transposed } from "../../geometry/matrix.js";
+import { IDENTITY, inside, product } from "../../geometry/matrix.js";
 
 const AT_ONCE = [0, 0, 0]; // rows that are read at once
 const INSET = 0.28; // of the viewer's width
@@ -34,7 +34,7 @@ export const around = (parts) => {
       this.fit();
     },
     viewText() {
-      if (this.showing === "before") return "as shot";
+      if (this.showing === "before") return this.beforeName();
       const steady = this.path && this.path.measured && this.t.motion.intent ? "steadied" : "not steadied";
       return this.showing === "view" ? `view, ${steady}` : `sphere, ${steady}`;
     },
@@ -67,14 +67,14 @@ export const around = (parts) => {
     /** What the viewer shows large, and small in its corner. @returns {import("../../views/around.js").Look[]} */
     looksShown() {
       const { view, sphere } = this.looks();
-      if (this.showing === "before") return [{ ...sphere, turn: IDENTITY, readTurn: AT_ONCE }];
+      if (this.showing === "before") return [this.before(sphere)];
       if (!view) return [sphere];
       return this.showing === "view" ? [view, sphere] : [sphere, view];
     },
     draw() {
       if (!parts.viewer) return;
       const [large, small] = this.looksShown();
-      const before = this.shown() === "wipe" ? { ...large, turn: product(transposed(this.steadyHere()), large.turn), readTurn: AT_ONCE } : null;
+      const before = this.shown() === "wipe" ? this.beforeBeside(large) : null;
       parts.viewer.draw(large, small || null, INSET, before, this.wipe, !this.playing && !held);
       parts.refs.overlay.replaceChildren();
       parts.refs.overlay.style.clipPath = before ? this.afterWipe() : "";
