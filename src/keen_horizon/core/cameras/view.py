@@ -34,8 +34,9 @@ class ViewCamera:
     @property
     def back(self) -> float:
         """How many radii behind the middle a view is taken from."""
-        told = self.roundness is not None and self.projection != "cylinder"
-        return float(self.roundness) if told and self.roundness is not None else ROUNDNESS[self.projection]
+        if self.roundness is None or self.projection == "cylinder":
+            return ROUNDNESS[self.projection]
+        return self.roundness
 
     @property
     def focal(self) -> float:

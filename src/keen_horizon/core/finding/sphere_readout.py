@@ -29,9 +29,7 @@ STEPS = 6
 SETTLED = 1e-4
 BLOCKS = 10
 MOST = 1.1  # a readout: what is longer is no camera's
-FOLLOWED = (
-    0.06  # of NOISE_RAD, that points are followed wrongly by along the way they bend (six films with known turns)
-)
+FOLLOWED = 0.06  # of NOISE_RAD: how wrongly points are followed the way they bend (six films with known turns)
 APART = 0.25  # of a readout, that a coarser spin may change it by: a hand that jerks between frames changes it by more
 APART_LEAST = 0.04
 

@@ -21,9 +21,7 @@ Floats = NDArray[np.float64]
 SIDE, FIELD_DEG = 320, 100.0
 FOCAL = SIDE / 2 / np.tan(np.radians(FIELD_DEG / 2))
 MIDDLE = (SIDE - 1) / 2
-WIDEST = (
-    960  # of the sphere that faces are taken from: its pixels are about as large as theirs, and halves of usual ones
-)
+WIDEST = 960  # of the sphere that faces are taken from: its pixels are about as large as theirs
 _PLACES = 4  # bits of a px that outlines are drawn to
 _SQUARE = Size(SIDE, SIDE).corners()
 _PLANE = np.array([[FOCAL, 0, MIDDLE], [0, FOCAL, MIDDLE], [0, 0, 1]])
