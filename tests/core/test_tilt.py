@@ -11,7 +11,8 @@ from truth import SMALL, rms
 from walks import HD, moved, treated, walked
 
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.geometry.tilt import fit_tilt, tilt_matrices, tilted
+from keen_horizon.core.geometry.similarity import Complex
+from keen_horizon.core.geometry.tilt import fit_tilts, tilt_matrices, tilted
 from keen_horizon.core.motion.measure import MotionTracker
 from keen_horizon.core.path.tilting import tilt_corrections
 from keen_horizon.core.path.wish import wish_for
@@ -22,6 +23,13 @@ from keen_horizon.simulator.plane import jitter, town_picture
 def grid(size: Size) -> np.ndarray:
     x, y = np.meshgrid(np.linspace(-0.5, 0.5, 17) * size.width, np.linspace(-0.5, 0.5, 9) * size.height)
     return (x + 1j * y).ravel()
+
+
+def alone(source: Complex, moved: Complex, weight: float, spread: float) -> tuple[complex, complex, complex]:
+    """The fit of one set of points."""
+    weights, expected = np.full((1, len(source)), weight), np.zeros(1, np.complex128)
+    dz, dt, tilt = fit_tilts(source[None], moved[None], weights, HD, expected, spread)
+    return complex(dz[0]), complex(dt[0]), complex(tilt[0])
 
 
 def test_matrices_and_points_are_one_map() -> None:
@@ -42,7 +50,7 @@ def test_fit_finds_tilt_and_similarity_together() -> None:
     points = grid(HD)
     z, t, tilt = 1.001 + 0.002j, 0.4 - 0.3j, 6e-6 - 9e-6j
     moved_points = z * tilted(np.array([tilt]), points, HD)[0] + t
-    dz, dt, found = fit_tilt(points, moved_points, np.full(len(points), 400.0), HD, 0j, 1e-5)
+    dz, dt, found = alone(points, moved_points, 400.0, 1e-5)
     assert found == pytest.approx(tilt, abs=3e-8)
     assert 1 + dz == pytest.approx(z, abs=3e-5)
     assert dt == pytest.approx(t, abs=0.01)
@@ -50,7 +58,7 @@ def test_fit_finds_tilt_and_similarity_together() -> None:
 
 def test_few_points_give_no_wild_tilt() -> None:
     points = np.array([0, 5, 5j, 5 + 5j])
-    _, _, tilt = fit_tilt(points, points + np.array([0.3, -0.2, 0.1, 0.2j]), np.full(4, 100.0), HD, 0j, 1e-6)
+    _, _, tilt = alone(points, points + np.array([0.3, -0.2, 0.1, 0.2j]), 100.0, 1e-6)
     assert abs(tilt) < 2e-6
 
 

@@ -100,3 +100,14 @@ def fit_similarity(source: Complex, target: Complex, weights: Floats) -> tuple[c
         return 1 + 0j, complex(target_mean - source_mean)
     z = (weights * np.conj(centred) * (target - target_mean)).sum() / power
     return complex(z), complex(target_mean - z * source_mean)
+
+
+def fit_similarities(source: Complex, target: Complex, weights: Floats) -> tuple[Complex, Complex]:
+    """The same for E sets of points at once, (E, N) each; sets without two points apart keep their scale and turn."""
+    total = np.maximum(weights.sum(1), 1e-9)
+    from_mean, to_mean = (weights * source).sum(1) / total, (weights * target).sum(1) / total
+    off = source - from_mean[:, None]
+    power = (weights * np.abs(off) ** 2).sum(1)
+    turned = (weights * np.conj(off) * (target - to_mean[:, None])).sum(1)
+    z = np.where(power > 0, turned / np.maximum(power, 1e-9), 1)
+    return z, to_mean - z * from_mean

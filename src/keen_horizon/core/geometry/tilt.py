@@ -11,7 +11,6 @@ similarity fitted without a tilt stays the best one with it. To first order tilt
 from __future__ import annotations
 
 import numpy as np
-from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Floats
@@ -39,22 +38,15 @@ def tilt_matrices(tilt: Complex, size: Size) -> Floats:
     return out
 
 
-def fit_tilt(
-    source: Complex, moved: Complex, weights: NDArray[np.float64], size: Size, expected: complex, spread: float
-) -> tuple[complex, complex, complex]:
-    """The similarity 1 + dz, dt and tilt p with moved = (1 + dz) U(p)(source) + dt, all near the identity.
-
-    `source` (N,) and `moved` (N,) are centred; `weights` (N,) are inverse variances; p is drawn to
-    `expected` with standard deviation `spread`, so that few or crowded points give no wild perspective.
-    """
-    dz, dt, tilt = fit_tilts(source[None], moved[None], weights[None], size, np.array([expected]), spread)
-    return complex(dz[0]), complex(dt[0]), complex(tilt[0])
-
-
 def fit_tilts(
     source: Complex, moved: Complex, weights: Floats, size: Size, expected: Complex, spread: float
 ) -> tuple[Complex, Complex, Complex]:
-    """The same for E sets of points at once: points and weights (E, N), `expected` (E,)."""
+    """Of E sets of points: similarities 1 + dz, dt and tilts p (E,) with moved = (1 + dz) U(p)(source) + dt, all near the
+    identity.
+
+    `source` and `moved` (E, N) are centred; `weights` (E, N) are inverse variances; p is drawn to `expected` (E,) with
+    standard deviation `spread`, so that few or crowded points give no wild perspective.
+    """
     x, y = source.real, source.imag
     ones, none = np.ones(source.shape), np.zeros(source.shape)
     across = np.stack([x, -y, ones, none, size.width**2 / 12 - x * x, -x * y], -1)

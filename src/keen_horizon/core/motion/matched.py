@@ -11,8 +11,8 @@ from numpy.typing import NDArray
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.robust import tukey
 from keen_horizon.core.geometry.similarity import Complex, Floats, as_complex
-from keen_horizon.core.motion.measure import ANALYSIS_SIDE
 from keen_horizon.core.motion.measurement import Evidence, Measurement
+from keen_horizon.core.motion.tracking import ANALYSIS_SIDE
 
 Value = TypeVar("Value", bound=np.generic)
 

@@ -13,7 +13,7 @@ it was a cut.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Protocol
 
 import cv2
@@ -22,54 +22,52 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.errors import MeasurementError, Stopped
 from keen_horizon.core.geometry.picture import Size, resized
-from keen_horizon.core.geometry.similarity import Similarities, as_points
-from keen_horizon.core.motion.graph import Graph, bridged
-from keen_horizon.core.motion.levels import EVERY, LevelSight, joined_levels, see_level
-from keen_horizon.core.motion.links import Key, Link, PairQuality
-from keen_horizon.core.motion.measurement import Evidence, Matches, Measurement, joined
-from keen_horizon.core.motion.robust import Fit, fit_tracks
-from keen_horizon.core.motion.tracking import Gray, Points, Tracks, follow, follow_nearby, spread_corners
+from keen_horizon.core.geometry.similarity import Similarities, as_complex
+from keen_horizon.core.motion.belief.solving import believed
+from keen_horizon.core.motion.levels import EVERY, Levels, LevelSight, joined_levels, see_level
+from keen_horizon.core.motion.links import Key, PairQuality
+from keen_horizon.core.motion.living import Lived, LivingPoints, Lookout, followed, found_nearby, together
+from keen_horizon.core.motion.measurement import Evidence, Matches, Measurement
+from keen_horizon.core.motion.robust import MINIMUM_INLIERS, Fit, fit_tracks
+from keen_horizon.core.motion.tracking import ANALYSIS_SIDE, Gray, Points, Tracks
 
-ANALYSIS_SIDE = 640
 FINE_SIDE = 960
 KEY_GATE_PX = 1.5
 KEY_SIGHT = 0.45
-FRESH_EVERY, FRESH_BELOW = 4, 0.7
 CUT_DIFFERENCE = 24.0
 BRIDGE_S = 2.0
 BRIDGE_SIGHT = 0.4
 REPEAT_DIFFERENCE = 0.15
-MATCH_POINTS = 64
+MOST_MISSES = 5
+ASTRAY_PX = 2.0  # a key frame's point found so far from where it lives is another
+MOSTLY = 0.6
 
 
 @dataclass
 class MotionTracker:
     """The state of a measuring run, in analysis pixels; feed it frames in order with `add`.
 
-    `pairs` link every frame to the next, `links` frames to key frames; `points` and `believed` are the
-    evidence; `anchor` is the last good frame while what follows it shows nothing in common.
+    `pairs` are what frames seem to do at once, for prediction only: what is believed is worked out in the end, from the
+    points `lived` of every pair and those `matched` between further frames, `links` (source, target). `anchor` is the
+    last good frame while what follows it shows nothing in common.
     """
 
     size: Size
     analysis: Size
-    previous: Gray | None = None
+    previous: Lookout | None = None
     times: list[float] = field(default_factory=list)
-    pairs: list[Link] = field(default_factory=list)
     quality: list[PairQuality] = field(default_factory=list)
-    points: list[NDArray[np.float32]] = field(default_factory=list)
-    moved: list[NDArray[np.float32]] = field(default_factory=list)
-    believed: list[NDArray[np.bool_]] = field(default_factory=list)
-    links: list[Link] = field(default_factory=list)
-    matched: list[Tracks] = field(default_factory=list)
+    lived: list[Lived] = field(default_factory=list)
+    links: list[tuple[int, int]] = field(default_factory=list)
+    matched: list[Lived] = field(default_factory=list)
     sights: list[tuple[int, LevelSight]] = field(default_factory=list)
+    living: LivingPoints = field(default_factory=LivingPoints)
+    motion: tuple[complex, complex] | None = None
     anchor: Key | None = None
     key: Key | None = None
     key_z: complex = 1 + 0j
     key_t: complex = 0j
-    key_tilt: complex = 0j
     key_misses: int = 0
-    followed: Points = field(default_factory=lambda: np.zeros((0, 2), np.float32))
-    fresh: int = 0
 
     @staticmethod
     def start(size: Size, fine: bool = False) -> MotionTracker:
@@ -93,51 +91,34 @@ class MotionTracker:
     def add(self, luma: Gray, time: float, small: Gray | None = None) -> None:
         """Take the next frame's luma plane (rows, columns), and its `small` copy where that is made already."""
         gray = self.small(luma) if small is None else small
+        picture = Lookout.of(gray)
         if self.previous is not None:
-            trouble = self._pair(self.previous, gray)
-            self._bridge(self.previous, gray, time, trouble)
-            self._match_key(gray)
+            offered = self._pair(self.previous, picture)
+            self._bridge(self.previous, picture, time, offered)
+            self._match_key(picture)
         if self.key is None:
-            self._new_key(gray)
+            self._new_key(picture)
         if self.count % EVERY == 0:
             self._see_level(gray, luma)
-        self.previous = gray
+        self.previous = picture
         self.times.append(time)
 
-    def _pair(self, previous: Gray, gray: Gray) -> bool:
-        """Match a frame to the one before; true when they have nothing in common."""
-        corners = self._points(previous)
-        tracks = follow(previous, gray, corners)
-        self.followed = tracks.target
-        hint = (self.pairs[-1].z, self.pairs[-1].t) if self.pairs else None
-        fit = fit_tracks(tracks, gray.shape, self.count, hint)
-        cut = self._is_cut(previous, gray, fit, len(corners))
+    def _pair(self, previous: Lookout, picture: Lookout) -> Lived | None:
+        """Follow what lives from the frame before; where they have nothing in common, all that was offered."""
+        offered = self.living.offered(previous)
+        lived = self.living.follow(previous, picture)
+        strong = int((~offered.weak).sum())
+        fit = _seeming(lived, picture.gray.shape, self.count, self.motion)
+        cut = self._is_cut(previous.gray, picture.gray, fit, strong)
         known = fit is not None and not cut
-        here = self.count
-        if fit is not None and known:
-            self.pairs.append(Link.of(here - 1, here, fit))
-        else:
-            self.pairs.append(Link.none(here - 1, here, self.analysis.centre))
-        self.quality.append(
-            PairQuality(
-                len(corners), fit.count if fit else 0, fit.residual if fit else 0.0, cut, not known and not cut,
-                bool(cv2.absdiff(previous, gray).mean() < REPEAT_DIFFERENCE),
-            )
-        )  # fmt: skip
-        self.points.append(tracks.source)
-        self.moved.append(tracks.target)
-        self.believed.append(fit.inliers if fit else np.zeros(len(tracks), np.bool_))
+        self.motion = (fit.z, fit.t) if fit is not None and known else None
+        repeated = bool(cv2.absdiff(previous.gray, picture.gray).mean() < REPEAT_DIFFERENCE)
+        self.quality.append(PairQuality(len(offered), cut, not known and not cut, repeated))
+        self.lived.append(lived)
         if cut:
             self.key = None
-        return not known
-
-    def _points(self, previous: Gray) -> Points:
-        """Points to follow on: those just followed, or fresh ones every few frames and after losses."""
-        if self.count % FRESH_EVERY and len(self.followed) > FRESH_BELOW * self.fresh:
-            return self.followed
-        corners = spread_corners(previous)
-        self.fresh = len(corners)
-        return corners
+            self.living.die()
+        return None if known else offered
 
     def _is_cut(self, previous: Gray, gray: Gray, fit: Fit | None, offered: int) -> bool:
         if fit is not None and fit.count > 0.25 * offered:
@@ -145,80 +126,103 @@ class MotionTracker:
         small = [cv2.resize(g, (32, 18), interpolation=cv2.INTER_AREA).astype(np.float32) for g in (previous, gray)]
         return bool(np.abs(small[0] - small[1]).mean() > CUT_DIFFERENCE)
 
-    def _bridge(self, previous: Gray, gray: Gray, time: float, trouble: bool) -> None:
+    def _bridge(self, previous: Lookout, picture: Lookout, time: float, offered: Lived | None) -> None:
         """Keep the frame before trouble; carry motion across when a later one matches it."""
         if self.anchor is None:
-            if trouble:
-                corners = spread_corners(previous)
-                self.anchor = Key(self.count - 1, previous, corners) if len(corners) else None
+            if offered is not None and len(offered):
+                self.anchor = Key(self.count - 1, previous, offered)
             return
         anchor = self.anchor
         if time - self.times[anchor.number] > BRIDGE_S:
             self.anchor = None
             return
-        tracks = follow(anchor.gray, gray, anchor.corners)
-        fit = fit_tracks(tracks, gray.shape, self.count)
-        if fit is None or fit.count < BRIDGE_SIGHT * len(anchor.corners):
+        found = followed(anchor.picture, picture, anchor.points)
+        fit = _seeming(found, picture.gray.shape, self.count)
+        if fit is None or fit.count < BRIDGE_SIGHT * len(anchor.points):
             return
-        self._link(anchor.number, fit, tracks)
+        self._link(anchor.number, found)
         for quality in self.quality[anchor.number :]:
             if quality.cut:
                 quality.cut, quality.blind = False, True
+        self.living.revive(found)
         self.anchor = None
 
-    def _match_key(self, gray: Gray) -> None:
+    def _match_key(self, picture: Lookout) -> None:
         key = self.key
         if key is None:
             return
-        pair = self.pairs[-1]
-        self.key_tilt += np.conj(self.key_z) * pair.tilt
-        self.key_z, self.key_t = pair.z * self.key_z, pair.z * self.key_t + pair.t
-        match = self._match(key, gray, self.key_z, self.key_t)
-        if match is None:
+        z, t = self.motion if self.motion is not None else (1 + 0j, 0j)
+        self.key_z, self.key_t = z * self.key_z, z * self.key_t + t
+        found = self._seen_again(key, picture)
+        if found is None:
             self.key_misses += 1
         else:
-            fit, seen, tracks = match
             self.key_misses = 0
-            self.key_z, self.key_t, self.key_tilt = fit.z, fit.t, fit.tilt
             if key.number != self.count - 1:
-                self._link(key.number, fit, tracks)
-            if seen >= KEY_SIGHT:
+                self._link(key.number, found)
+            if len(found) >= KEY_SIGHT * len(key.points):
                 return
-        if match is not None or self.key_misses > 5:
-            self._new_key(gray)
+        if found is not None or self.key_misses > MOST_MISSES:
+            self._new_key(picture)
 
-    def _link(self, source: int, fit: Fit, tracks: Tracks) -> None:
-        """Keep a match, and as many of its believed points as a lens needs to see it straightened."""
-        self.links.append(Link.of(source, self.count, fit))
-        kept = np.flatnonzero(fit.inliers)
-        kept = kept[:: 1 + len(kept) // MATCH_POINTS]
-        self.matched.append(Tracks(tracks.source[kept], tracks.target[kept]))
+    def _link(self, source: int, found: Lived) -> None:
+        """Keep a match of an earlier frame to this one."""
+        self.links.append((source, self.count))
+        self.matched.append(found)
 
-    def _match(self, key: Key, gray: Gray, z: complex, t: complex) -> tuple[Fit, float, Tracks] | None:
-        """Match a frame to a key frame near the predicted motion; also the share of points in sight, and they."""
-        predicted = np.array([[z.real, -z.imag, t.real], [z.imag, z.real, t.imag]])
-        warped = cv2.warpAffine(
-            gray,
-            predicted,
-            gray.shape[::-1],
-            flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP,
-            borderMode=cv2.BORDER_REPLICATE,
-        )
-        tracks = follow_nearby(key.gray, warped, key.corners)
-        if not len(tracks):
-            return None
-        found = tracks.target @ predicted[:, :2].T.astype(np.float32) + predicted[:, 2].astype(np.float32)
-        height, width = gray.shape
+    def _seen_again(self, key: Key, picture: Lookout) -> Lived | None:
+        """The key frame's points in this one: sought where they live, or where the picture seems to have gone."""
+        places, alive = self.living.at(key.points.identity)
+        self._expect(key.points.source[alive], places[alive], picture.gray.shape)
+        predicted = np.array([[self.key_z.real, -self.key_z.imag, self.key_t.real],
+                              [self.key_z.imag, self.key_z.real, self.key_t.imag]])  # fmt: skip
+        inverse = cv2.invertAffineTransform(predicted)
+        warped = Lookout.of(
+            cv2.warpAffine(
+                picture.gray, predicted, picture.gray.shape[::-1],
+                flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP, borderMode=cv2.BORDER_REPLICATE,
+            )
+        )  # fmt: skip
+        lives = _moved(places, inverse)
+        elsewhere = alive & (np.hypot(*(lives - key.points.source).T) > KEY_GATE_PX)
+        guess = np.where(elsewhere[:, None], lives, key.points.source).astype(np.float32)
+        near = found_nearby(key.picture, warped, key.points, guess)
+        found = _moved(near.target, predicted)
+        height, width = picture.gray.shape
         inside = ((found >= 4) & (found < (width - 4, height - 4))).all(-1)
-        tracks = Tracks(tracks.source[inside], found[inside])
-        fit = fit_tracks(tracks, gray.shape, self.count, (z, t), self.key_tilt)
-        if fit is None or not fit.agrees(z, t, gray.shape, KEY_GATE_PX):
-            return None
-        return fit, fit.count / max(1, len(key.corners)), tracks
+        rows = np.flatnonzero(inside)
+        again = Lived(near.source[rows], found[rows], near.identity[rows], near.weak[rows])
+        agreeing = self._agreeing(again)
+        if agreeing is not None:
+            fit = _seeming(agreeing, picture.gray.shape, self.count, (self.key_z, self.key_t))
+            self.key_z, self.key_t = (fit.z, fit.t) if fit is not None else (self.key_z, self.key_t)
+        return agreeing
 
-    def _new_key(self, gray: Gray) -> None:
-        self.key = Key(self.count, gray, spread_corners(gray, per_cell=1))
-        self.key_z, self.key_t, self.key_tilt, self.key_misses = 1 + 0j, 0j, 0j, 0
+    def _expect(self, source: Points, lives: Points, shape: tuple[int, ...]) -> None:
+        """Look for the key frame's points where most of those that live went, if that is elsewhere."""
+        if len(source) < MINIMUM_INLIERS:
+            return
+        off = np.abs(self.key_z * as_complex(source) + self.key_t - as_complex(lives))
+        if np.median(off) < KEY_GATE_PX:
+            return
+        fit = fit_tracks(Tracks(source, lives), shape, self.count, (self.key_z, self.key_t))
+        if fit is not None:
+            self.key_z, self.key_t = fit.z, fit.t
+
+    def _agreeing(self, again: Lived) -> Lived | None:
+        """Points found where they live, and of those that were lost, those that agree with what seems to move."""
+        places, alive = self.living.at(again.identity)
+        near = alive & (np.hypot(*(again.target - places).T) < ASTRAY_PX)
+        z, t = self.key_z, self.key_t
+        source, target = as_complex(again.source), as_complex(again.target)
+        near |= ~alive & (np.abs(z * source + t - target) < KEY_GATE_PX)
+        return again.only(near) if near.sum() >= MINIMUM_INLIERS else None
+
+    def _new_key(self, picture: Lookout) -> None:
+        points = self.living.offered(picture).only(self.living.one_a_cell(picture.gray.shape))
+        whole = np.where(points.weak[:, None], points.source, np.round(points.source)).astype(np.float32)
+        self.key = Key(self.count, picture, replace(points, source=whole))
+        self.key_z, self.key_t, self.key_misses = 1 + 0j, 0j, 0
 
     def _see_level(self, gray: Gray, luma: Gray) -> None:
         before = self.sights[-1][1].angle if self.sights else 0.0
@@ -233,45 +237,50 @@ class MotionTracker:
         cut, blind, repeated = (
             np.array([getattr(q, name) for q in self.quality], np.bool_) for name in ("cut", "blind", "repeated")
         )
-        pairs = _motion([(pair.z, pair.t) for pair in self.pairs])
-        every = [*self.pairs, *self.links]
-        graph = Graph(
-            np.array([link.source for link in every], np.intp),
-            np.array([link.target for link in every], np.intp),
-            _motion([(link.z, link.t) for link in every]),
-            _motion([(link.tilted_z, link.tilted_t) for link in every]),
-            joined([link.tilt for link in every]),
-            joined([link.centre for link in every]),
-        )
-        posed = graph.posed(self.count, blind, self.analysis.half_diagonal / 2)
+        still, pairs = Similarities.identity(self.count), Similarities.identity(self.count - 1)
+        none = np.zeros(self.count - 1, np.int32)
+        tracked = Measurement(
+            size=self.size, first=first, times=np.array(self.times), pairs=pairs, poses=still, tilted_poses=still,
+            tilts=np.zeros(self.count, np.complex128), levels=Levels.unknown(self.count),
+            tracked=np.array([q.tracked for q in self.quality], np.int32), inliers=none,
+            residual=np.zeros(self.count - 1), cut=cut, blind=blind, repeated=repeated, evidence=self._evidence(),
+        )  # fmt: skip
+        found = believed(tracked)
+        return replace(found, levels=joined_levels(self.sights, np.angle(found.pairs.z), cut, found.blind))
+
+    def _evidence(self) -> Evidence:
         display_from_analysis = resized(self.size, self.analysis)
-        scale = float(display_from_analysis[0, 0])
-        half = complex(display_from_analysis[0, 2], display_from_analysis[1, 2])
-        return Measurement(
-            size=self.size, first=first, times=np.array(self.times),
-            pairs=_at_display(bridged(pairs, blind), scale, half), poses=_at_display(posed.poses, scale, half),
-            tilted_poses=_at_display(posed.tilted_poses, scale, half), tilts=posed.tilts / scale,
-            levels=joined_levels(self.sights, np.angle(bridged(pairs, blind).z), cut, blind),
-            tracked=np.array([q.tracked for q in self.quality], np.int32),
-            inliers=np.array([q.inliers for q in self.quality], np.int32),
-            residual=np.array([q.residual for q in self.quality], np.float64) * scale,
-            cut=cut, blind=blind, repeated=repeated, evidence=self._evidence(scale, half),
+        scale, half = np.float32(display_from_analysis[0, 0]), display_from_analysis[:2, 2].astype(np.float32)
+        lived, matched = together(self.lived), together(self.matched)
+        frames = np.array(self.links, np.int64).reshape(-1, 2)
+        matches = Matches(
+            frames, _starts(self.matched), matched.source * scale + half, matched.target * scale + half,
+            matched.identity, matched.weak,
         )  # fmt: skip
-
-    def _evidence(self, scale: float, half: complex) -> Evidence:
-        def at_display(points: list[NDArray[np.float32]]) -> NDArray[np.float32]:
-            together = np.concatenate([*points, np.zeros((0, 2), np.float32)])
-            return np.asarray(together * np.float32(scale) + as_points(np.array([half]))[0], np.float32)
-
-        def starts(points: list[NDArray[np.float32]]) -> NDArray[np.int64]:
-            return np.asarray(np.r_[0, np.cumsum([len(p) for p in points])], np.int64)
-
-        first, later = [m.source for m in self.matched], [m.target for m in self.matched]
-        frames = np.array([(link.source, link.target) for link in self.links], np.int64).reshape(-1, 2)
         return Evidence(
-            starts(self.points), at_display(self.points), np.concatenate([*self.believed, np.zeros(0, np.bool_)]),
-            at_display(self.moved), Matches(frames, starts(first), at_display(first), at_display(later)),
+            _starts(self.lived), lived.source * scale + half, np.zeros(len(lived), np.bool_),
+            lived.target * scale + half, matches, lived.identity, lived.weak, np.full(len(lived), -1, np.int32),
         )  # fmt: skip
+
+
+def _starts(lists: list[Lived]) -> NDArray[np.int64]:
+    return np.asarray(np.r_[0, np.cumsum([len(lived) for lived in lists])], np.int64)
+
+
+def _seeming(
+    lived: Lived, shape: tuple[int, ...], seed: int, hint: tuple[complex, complex] | None = None
+) -> Fit | None:
+    """What most of the corners do; where there are too few of them, what most of all points do."""
+    corners = lived.only(~lived.weak)
+    fit = fit_tracks(Tracks(corners.source, corners.target), shape, seed, hint)
+    if fit is not None:
+        return fit
+    fit = fit_tracks(Tracks(lived.source, lived.target), shape, seed, hint)
+    return fit if fit is not None and fit.count > MOSTLY * len(lived) else None
+
+
+def _moved(points: Points, matrix: NDArray[np.floating]) -> Points:
+    return np.asarray(points @ matrix[:, :2].T + matrix[:, 2], np.float32)
 
 
 class Tracker(Protocol):
@@ -310,12 +319,3 @@ def measure_frames(
         progress(tracker.count, total)
         if checkpoint is not None and tracker.count % checkpoint_every == 0:
             checkpoint(tracker)
-
-
-def _motion(values: list[tuple[complex, complex]]) -> Similarities:
-    return Similarities(joined([z for z, _ in values]), joined([t for _, t in values]))
-
-
-def _at_display(motion: Similarities, scale: float, half: complex) -> Similarities:
-    """Motion in analysis pixels as motion in display pixels: p' = scale p + half."""
-    return Similarities(motion.z, scale * motion.t + half - motion.z * half)

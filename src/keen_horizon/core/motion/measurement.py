@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import zipfile
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +16,11 @@ from keen_horizon.core.geometry.similarity import Complex, Similarities
 from keen_horizon.core.glass.shutter import UNKNOWN, Readout
 from keen_horizon.core.motion.levels import Levels
 
-FORMAT = 5
+FORMAT = 6
+
+NOBODY: NDArray[np.int32] = np.zeros(0, np.int32)
+NOTHING: NDArray[np.bool_] = np.zeros(0, np.bool_)
+NO_FIGURES: NDArray[np.float64] = np.zeros(0)
 
 
 @dataclass(frozen=True)
@@ -24,13 +28,15 @@ class Matches:
     """Points found in two frames that do not follow each other: match l owns rows `starts[l]` ... `starts[l + 1]`.
 
     `frames` (L, 2) are counted from the measurement's first; `points` and `moved` (K, 2) float32 display pixels in
-    the earlier and in the later frame.
+    the earlier and in the later frame; `identity` and `weak` (K,) as in Evidence.
     """
 
     frames: NDArray[np.int64]
     starts: NDArray[np.int64]
     points: NDArray[np.float32]
     moved: NDArray[np.float32]
+    identity: NDArray[np.int32] = field(default_factory=lambda: NOBODY)
+    weak: NDArray[np.bool_] = field(default_factory=lambda: NOTHING)
 
     @staticmethod
     def none() -> Matches:
@@ -44,7 +50,15 @@ class Matches:
         counts = np.diff(self.starts)
         rows = np.repeat(np.isin(np.arange(len(counts)), kept), counts)
         starts = np.r_[0, np.cumsum(counts[kept])].astype(np.int64)
-        return Matches(self.frames[kept] - start, starts, self.points[rows], self.moved[rows])
+        known = rows if len(self.identity) else np.zeros(0, np.bool_)
+        return Matches(
+            self.frames[kept] - start,
+            starts,
+            self.points[rows],
+            self.moved[rows],
+            self.identity[known],
+            self.weak[known],
+        )
 
 
 @dataclass(frozen=True)
@@ -54,6 +68,10 @@ class Evidence:
     `points` (M, 2) float32 in the first frame of the pair, display pixels; `believed` (M,) marks inliers; `moved`
     (M, 2) is where they were found in the next frame, empty in measurements of earlier formats. `matches` are
     those between frames further apart.
+
+    A point keeps its `identity` (M,) from frame to frame; `weak` (M,) ones lie where little can be told apart; `layer`
+    (M,) is 0 for what is believed to stand still, 1 ... for what moves otherwise, -1 where nothing is known. These are
+    empty in measurements of formats before 6, and of spheres.
     """
 
     starts: NDArray[np.int64]
@@ -61,6 +79,9 @@ class Evidence:
     believed: NDArray[np.bool_]
     moved: NDArray[np.float32]
     matches: Matches
+    identity: NDArray[np.int32] = field(default_factory=lambda: NOBODY)
+    weak: NDArray[np.bool_] = field(default_factory=lambda: NOTHING)
+    layer: NDArray[np.int32] = field(default_factory=lambda: NOBODY)
 
     def of_pair(self, pair: int) -> tuple[NDArray[np.float32], NDArray[np.bool_]]:
         """Points and belief of one pair."""
@@ -72,8 +93,9 @@ class Evidence:
         rows = self.starts[start:stop]
         table = slice(int(rows[0]), int(rows[-1]))
         return Evidence(
-            rows - rows[0], self.points[table], self.believed[table], self.moved[table], self.matches.part(start, stop)
-        )
+            rows - rows[0], self.points[table], self.believed[table], self.moved[table], self.matches.part(start, stop),
+            self.identity[table], self.weak[table], self.layer[table],
+        )  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -102,7 +124,8 @@ class Measurement:
     `pairs` (N-1,) next_from_this; `poses` (N,) reference_from_frame, drift removed. `tilted_poses` (N,) with
     `tilts` (N,), 1/px (see geometry.tilt), are the same with perspective; `levels` where level lies.
     `tracked`, `inliers` (N-1,) counts; `residual` (N-1,) RMS of the inliers in px; `cut` (N-1,) marks a
-    change of shot; `blind` (N-1,) pairs whose motion was interpolated since nothing could be followed;
+    change of shot; `confidence` (N-1,), 0 ... 1, how sure the motion is, None where the format does not tell; `blind`
+    (N-1,) pairs whose motion was interpolated since nothing could be followed;
     `repeated` (N-1,) frames that are copies of the one before. `readout` is how the rows were read.
 
     Of a `sphere` only the evidence tells the motion, its places px of the equirectangular picture; poses stand still,
@@ -124,6 +147,7 @@ class Measurement:
     blind: NDArray[np.bool_]
     repeated: NDArray[np.bool_]
     evidence: Evidence
+    confidence: NDArray[np.float64] | None = None
     readout: Readout = UNKNOWN
     sphere: bool = False
     uprights: Uprights = NO_UPRIGHTS
@@ -175,6 +199,7 @@ class Measurement:
             evidence=self.evidence.part(start, stop),
             uprights=self.uprights.part(start, stop),
             **{name: getattr(self, name)[start:stop] for name in frames},
+            confidence=None if self.confidence is None else self.confidence[pairs],
             **{name: getattr(self, name)[pairs] for name in of_pairs},
         )
 
@@ -191,7 +216,9 @@ class Measurement:
             blind=self.blind, repeated=self.repeated, starts=self.evidence.starts, points=self.evidence.points,
             believed=self.evidence.believed, moved=self.evidence.moved, match_frames=self.evidence.matches.frames,
             match_starts=self.evidence.matches.starts, match_points=self.evidence.matches.points,
-            match_moved=self.evidence.matches.moved,
+            match_moved=self.evidence.matches.moved, match_identity=self.evidence.matches.identity,
+            match_weak=self.evidence.matches.weak, identity=self.evidence.identity, weak=self.evidence.weak,
+            layer=self.evidence.layer, confidence=NO_FIGURES if self.confidence is None else self.confidence,
             readout=[self.readout.frames, self.readout.doubt, self.readout.enough, self.readout.turns],
             sphere=self.sphere, upright_frames=self.uprights.frames, upright_rays=self.uprights.rays,
             upright_normals=self.uprights.normals,
@@ -219,7 +246,8 @@ class Measurement:
                     pairs=Similarities(data["pair_z"], data["pair_t"]), poses=poses, tilted_poses=tilted, tilts=tilts,
                     levels=levels, tracked=data["tracked"], inliers=data["inliers"], residual=data["residual"],
                     cut=data["cut"], blind=data["blind"], repeated=repeated, evidence=_evidence(data),
-                    readout=_readout(data), sphere="sphere" in data and bool(data["sphere"]), uprights=_uprights(data),
+                    confidence=_confidence(data), readout=_readout(data),
+                    sphere="sphere" in data and bool(data["sphere"]), uprights=_uprights(data),
                 )  # fmt: skip
         except (OSError, KeyError, ValueError, zipfile.BadZipFile) as error:
             raise MeasurementError(f"{path.name}: this is not a measurement; measure the clip again.") from error
@@ -251,8 +279,15 @@ class Measurement:
 def _evidence(data: Any) -> Evidence:
     if int(data["format"]) < 3:
         return Evidence(data["starts"], data["points"], data["believed"], np.zeros((0, 2), np.float32), Matches.none())
-    matches = Matches(*(data[f"match_{name}"] for name in ("frames", "starts", "points", "moved")))
-    return Evidence(data["starts"], data["points"], data["believed"], data["moved"], matches)
+    named = ("identity", "weak") if int(data["format"]) >= 6 else ()
+    matches = Matches(*(data[f"match_{name}"] for name in ("frames", "starts", "points", "moved", *named)))
+    who = [data[name] for name in ("identity", "weak", "layer")] if named else []
+    return Evidence(data["starts"], data["points"], data["believed"], data["moved"], matches, *who)
+
+
+def _confidence(data: Any) -> NDArray[np.float64] | None:
+    told = data["confidence"] if int(data["format"]) >= 6 else NO_FIGURES
+    return told if len(told) else None
 
 
 def _uprights(data: Any) -> Uprights:

@@ -12,45 +12,27 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.robust import TUKEY_REACH, tukey
 from keen_horizon.core.geometry.similarity import as_complex, fit_similarity
-from keen_horizon.core.geometry.tilt import fit_tilt, tilted
 from keen_horizon.core.motion.tracking import Tracks, grid_cells
 
 THRESHOLD_PX = 1.0
 TRIALS = 96
 MINIMUM_INLIERS = 12
-TILT_REACH_PX = 3.0
-TILT_SPREAD = 1e-5  # 1/px at 640 wide: a pair of frames moves a corner by about a pixel that way
 
 
 @dataclass(frozen=True)
 class Fit:
-    """target = z source + t in analysis pixels; `inliers` (N,) marks the tracks believed.
-
-    With a tilt, target = tilted_z (U(tilt)(source - middle) + middle) + tilted_t fits better still.
-    """
+    """target = z source + t in analysis pixels; `inliers` (N,) marks the tracks believed."""
 
     z: complex
     t: complex
-    tilted_z: complex
-    tilted_t: complex
-    tilt: complex
     inliers: NDArray[np.bool_]
-    residual: float
-    centre: complex
 
     @property
     def count(self) -> int:
         """How many tracks agree."""
         return int(self.inliers.sum())
-
-    def agrees(self, z: complex, t: complex, shape: tuple[int, ...], within: float) -> bool:
-        """Whether another similarity moves the picture's corners alike, within some pixels."""
-        height, width = shape[:2]
-        corners = np.array([0, width, width + 1j * height, 1j * height])
-        return bool(np.abs((self.z - z) * corners + (self.t - t)).max() <= within)
 
 
 def fit_tracks(
@@ -58,7 +40,6 @@ def fit_tracks(
     shape: tuple[int, ...],
     seed: int,
     hint: tuple[complex, complex] | None = None,
-    expected_tilt: complex = 0j,
 ) -> Fit | None:
     """The motion that most of the picture follows, or None where too little agrees.
 
@@ -74,7 +55,7 @@ def fit_tracks(
     starts = np.r_[0, np.flatnonzero(np.diff(cells[order])) + 1]
     covered = np.logical_or.reduceat(close[:, order], starts, axis=1).sum(1)
     best = int(np.argmax(covered + close.sum(1) / (4.0 * len(source))))
-    return _refit(source, target, close[best], Size(shape[1], shape[0]), expected_tilt)
+    return _refit(source, target, close[best])
 
 
 def _candidates(
@@ -95,13 +76,7 @@ def _candidates(
     return np.r_[z, [e[0] for e in extra]], np.r_[t, [e[1] for e in extra]]
 
 
-def _refit(
-    source: NDArray[np.complex128],
-    target: NDArray[np.complex128],
-    inliers: NDArray[np.bool_],
-    size: Size,
-    expected_tilt: complex,
-) -> Fit | None:
+def _refit(source: NDArray[np.complex128], target: NDArray[np.complex128], inliers: NDArray[np.bool_]) -> Fit | None:
     weights = inliers.astype(np.float64)
     spread = THRESHOLD_PX / 3
     z, t = 1 + 0j, 0j
@@ -118,29 +93,4 @@ def _refit(
     believed = errors < min(THRESHOLD_PX, TUKEY_REACH * spread)
     if believed.sum() < MINIMUM_INLIERS:
         return None
-    residual = float(np.sqrt((weights * errors**2).sum() / weights.sum()))
-    tilted_z, tilted_t, tilt = _refit_tilted(source, target, z, t, size, expected_tilt)
-    return Fit(z, t, tilted_z, tilted_t, tilt, believed, residual, complex(source[believed].mean()))
-
-
-def _refit_tilted(
-    source: NDArray[np.complex128],
-    target: NDArray[np.complex128],
-    z: complex,
-    t: complex,
-    size: Size,
-    expected_tilt: complex,
-) -> tuple[complex, complex, complex]:
-    """The similarity with its tilt: tracks that a similarity alone cannot explain may agree with one."""
-    middle = size.centre
-    near = np.abs(z * source + t - target) < TILT_REACH_PX
-    source, still = source[near] - middle, (target[near] - t) / z - middle
-    off = np.abs(still - source)
-    dz, dt, tilt = 0j, 0j, expected_tilt
-    for _ in range(3):
-        spread = max(0.08, 1.2 * float(np.median(off)))
-        weights = tukey(off, spread)
-        dz, dt, tilt = fit_tilt(source, still, weights / spread**2, size, expected_tilt, TILT_SPREAD)
-        off = np.abs((1 + dz) * tilted(np.array([tilt]), source, size)[0] + dt - still)
-    tilted_z = z * (1 + dz)
-    return tilted_z, z * (dt + middle) + t - tilted_z * middle, tilt
+    return Fit(z, t, believed)

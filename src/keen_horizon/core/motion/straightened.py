@@ -14,7 +14,14 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.nowhere import is_nowhere_complex
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.geometry.similarity import Complex, Floats, Similarities, as_complex, as_points
+from keen_horizon.core.geometry.similarity import (
+    Complex,
+    Floats,
+    Similarities,
+    as_complex,
+    as_points,
+    fit_similarities,
+)
 from keen_horizon.core.geometry.tilt import fit_tilts, tilted
 from keen_horizon.core.lately import kept_lately
 from keen_horizon.core.lens.over_time import OpticsStage
@@ -97,7 +104,7 @@ def _fitted(
     middle, none = size.centre, np.zeros(len(source), np.complex128)
     centred = source - middle
     weights, tilt = trust, none
-    z, t = _similarity(centred, target - middle, weights)
+    z, t = fit_similarities(centred, target - middle, weights)
     for _ in range(ROUNDS):
         moved = tilted(tilt, centred, size)
         off = (target - middle - t[:, None]) / z[:, None] - moved
@@ -108,19 +115,9 @@ def _fitted(
             centred, centred + off, weights / noise[:, None] ** 2, size, none, TURNING_SPREAD / unit
         )
         z, t, tilt = z * (1 + dz), t + z * dt, tilt + change
-    plain_z, plain_t = _similarity(centred, target - middle, weights)
+    plain_z, plain_t = fit_similarities(centred, target - middle, weights)
 
     def about_origin(z: Complex, t: Complex) -> Similarities:
         return Similarities(z, t + middle - z * middle)
 
     return weights, about_origin(plain_z, plain_t), about_origin(z, t), tilt
-
-
-def _similarity(source: Complex, target: Complex, weights: Floats) -> tuple[Complex, Complex]:
-    total = np.maximum(weights.sum(1), 1e-9)
-    from_mean, to_mean = (weights * source).sum(1) / total, (weights * target).sum(1) / total
-    off = source - from_mean[:, None]
-    power = (weights * np.abs(off) ** 2).sum(1)
-    turned = (weights * np.conj(off) * (target - to_mean[:, None])).sum(1)
-    z = np.where(power > 0, turned / np.maximum(power, 1e-9), 1)
-    return z, to_mean - z * from_mean

@@ -16,12 +16,16 @@ from numpy.typing import NDArray
 Gray = NDArray[np.uint8]
 Points = NDArray[np.float32]
 
+ANALYSIS_SIDE = 640  # px of the longer side: the size at which pictures are analysed
 GRID = (16, 9)
 PER_CELL = 2
 MINIMUM_STRENGTH = 2e-4
+WEAK_STRENGTH = 2e-6
 ROUND_TRIP_PX = 0.5
 _WINDOW = (19, 19)
 _LEVELS = 3
+WEAK_LEVELS, WEAK_LEAST, WEAK_RETURN_PX = 2, 1e-6, 0.4  # OpenCV's own least eigenvalue drops weak points
+_LEAST = 1e-4
 _CRITERIA = (cv2.TERM_CRITERIA_COUNT + cv2.TERM_CRITERIA_EPS, 12, 0.01)
 
 
@@ -36,9 +40,15 @@ class Tracks:
         return len(self.source)
 
 
+def cell_count(shape: tuple[int, ...]) -> int:
+    """How many cells the grid has."""
+    across, down = grid_of(shape)
+    return across * down
+
+
 def grid_cells(points: NDArray[np.floating], shape: tuple[int, ...]) -> NDArray[np.intp]:
     """The index of the grid cell that each point (N, 2) lies in; `shape` is (rows, columns)."""
-    across, down = _grid(shape)
+    across, down = grid_of(shape)
     column = np.clip((points[:, 0] + 0.5) * across // shape[1], 0, across - 1)
     row = np.clip((points[:, 1] + 0.5) * down // shape[0], 0, down - 1)
     return np.asarray(row * across + column, np.intp)
@@ -51,38 +61,72 @@ def spread_corners(gray: Gray, per_cell: int = PER_CELL) -> Points:
     peaks[:8], peaks[-8:], peaks[:, :8], peaks[:, -8:] = False, False, False, False
     rows, columns = np.nonzero(peaks)
     points = np.stack([columns, rows], -1).astype(np.float32)
+    return _best_of_cells(points, strength[rows, columns], gray.shape, per_cell)
+
+
+def _best_of_cells(points: Points, strength: NDArray[np.floating], shape: tuple[int, ...], per_cell: int) -> Points:
     if not len(points):
         return points
-    cells = grid_cells(points, gray.shape)
-    order = np.lexsort((-strength[rows, columns], cells))
+    cells = grid_cells(points, shape)
+    order = np.lexsort((-strength, cells))
     ordered = cells[order]
     starts = np.r_[0, np.flatnonzero(np.diff(ordered)) + 1]
     rank = np.arange(len(ordered)) - np.repeat(starts, np.diff(np.r_[starts, len(ordered)]))
     return np.asarray(points[order[rank < per_cell]])
 
 
+def spread_weak(half: Gray, shape: tuple[int, ...], per_cell: int = PER_CELL) -> Points:
+    """Points (N, 2) of a picture of `shape` that little tells apart, sought in the same at half the size."""
+    strength = cv2.cornerMinEigenVal(half, 9, ksize=3)
+    peaks = (strength == cv2.dilate(strength, np.ones((7, 7), np.uint8))) & (strength > WEAK_STRENGTH)
+    peaks[:6], peaks[-6:], peaks[:, :6], peaks[:, -6:] = False, False, False, False
+    rows, columns = np.nonzero(peaks)
+    points = (2 * np.stack([columns, rows], -1) + 0.5).astype(np.float32)
+    return _best_of_cells(points, strength[rows, columns], shape, per_cell)
+
+
+def there_and_back(
+    source: Gray, target: Gray, points: Points, guess: Points, weak: bool = False
+) -> tuple[Points, NDArray[np.bool_]]:
+    """Where points (N, 2) are found in the other picture, sought from a guess on, and which of them (N,) return.
+
+    Weak points are followed through one level less, and must return the closer.
+    """
+    levels, least, within = (WEAK_LEVELS, WEAK_LEAST, WEAK_RETURN_PX) if weak else (_LEVELS, _LEAST, ROUND_TRIP_PX)
+    there, found = _flow(source, target, points, guess, levels, least)
+    back, returned = _flow(target, source, there, points, 0, least)
+    home = np.hypot(*(back - points).T) < within
+    return there, found & returned & home & _inside(there, target)
+
+
 def follow(source: Gray, target: Gray, points: Points) -> Tracks:
     """Follow points (N, 2) from one picture to the other; only those that return within 0.5 px."""
-    there, found = _flow(source, target, points, points, _LEVELS)
-    back, returned = _flow(target, source, there, points, 0)
-    home = np.hypot(*(back - points).T) < ROUND_TRIP_PX
-    good = found & returned & home & _inside(there, target)
+    there, good = there_and_back(source, target, points, points)
     return Tracks(points[good], there[good])
+
+
+def nearby(
+    source: Gray, target: Gray, points: Points, guess: Points, weak: bool = False
+) -> tuple[Points, NDArray[np.bool_]]:
+    """Where points (N, 2) are found within a few pixels of a guess, one way only, and which of them (N,) are."""
+    there, found = _flow(source, target, points, guess, 1, WEAK_LEAST if weak else _LEAST)
+    return there, found & _inside(there, target)
 
 
 def follow_nearby(source: Gray, target: Gray, points: Points) -> Tracks:
     """Follow points (N, 2) that have moved by a few pixels at most, one way only."""
-    there, found = _flow(source, target, points, points, 1)
-    good = found & _inside(there, target)
+    there, good = nearby(source, target, points, points)
     return Tracks(points[good], there[good])
 
 
-def _flow(source: Gray, target: Gray, points: Points, guess: Points, levels: int) -> tuple[Points, NDArray[np.bool_]]:
+def _flow(
+    source: Gray, target: Gray, points: Points, guess: Points, levels: int, least: float = _LEAST
+) -> tuple[Points, NDArray[np.bool_]]:
     if not len(points):
         return points, np.zeros(0, np.bool_)
     there, found, _ = cv2.calcOpticalFlowPyrLK(
         source, target, points, guess.copy(), winSize=_WINDOW, maxLevel=levels, criteria=_CRITERIA,
-        flags=cv2.OPTFLOW_USE_INITIAL_FLOW,
+        flags=cv2.OPTFLOW_USE_INITIAL_FLOW, minEigThreshold=least,
     )  # fmt: skip
     return there, found[:, 0] > 0
 
@@ -92,5 +136,6 @@ def _inside(points: Points, picture: Gray) -> NDArray[np.bool_]:
     return np.asarray((points >= 0).all(-1) & (points[:, 0] < width) & (points[:, 1] < height))
 
 
-def _grid(shape: tuple[int, ...]) -> tuple[int, int]:
+def grid_of(shape: tuple[int, ...]) -> tuple[int, int]:
+    """Columns and rows of the grid's cells, for a picture of `shape` (rows, columns)."""
     return GRID if shape[1] >= shape[0] else (GRID[1], GRID[0])

@@ -10,8 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.motion.links import PairQuality
-from keen_horizon.core.motion.sphere.tracker import Found, SphereKey, SphereTracker
+from keen_horizon.core.motion.sphere.tracker import Found, SphereKey, SphereTracker, TurnQuality
 
 
 def stored_sphere(tracker: SphereTracker) -> bytes:
@@ -47,7 +46,7 @@ def restored_sphere(stored: bytes) -> SphereTracker:
         tracker = SphereTracker.start(Size(width, height))
         tracker.times = data["times"].tolist()
         tracker.quality = [
-            PairQuality(int(a), int(b), float(c), bool(d), bool(e), bool(f))
+            TurnQuality(int(a), int(b), float(c), bool(d), bool(e), bool(f))
             for a, b, c, d, e, f in data["quality"].tolist()
         ]
         tracker.links = [(int(one), int(other)) for one, other in data["links"]]

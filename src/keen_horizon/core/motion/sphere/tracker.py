@@ -17,8 +17,8 @@ from keen_horizon.core.errors import MeasurementError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.motion.levels import Levels
-from keen_horizon.core.motion.links import PairQuality
-from keen_horizon.core.motion.measure import CUT_DIFFERENCE, FRESH_BELOW, FRESH_EVERY, MATCH_POINTS, REPEAT_DIFFERENCE
+from keen_horizon.core.motion.living import FRESH_BELOW, FRESH_EVERY
+from keen_horizon.core.motion.measure import CUT_DIFFERENCE, REPEAT_DIFFERENCE
 from keen_horizon.core.motion.measurement import Evidence, Matches, Measurement, Uprights
 from keen_horizon.core.motion.robust import MINIMUM_INLIERS
 from keen_horizon.core.motion.sphere.edges import EVERY, seen_edges
@@ -32,7 +32,20 @@ FacePoints = list[Points]
 KEY_SIGHT = 0.45  # of its points in sight: less, and the key frame is made anew
 MISSES = 5  # frames in a row that do not match the key frame
 PER_CELL = 1  # corners: 500 all around tell turns as well as 1,000 do
+MATCH_POINTS = 64
 LEAST_SHARE = 0.25  # of a pair's points that agree, else what lies between may be a cut
+
+
+@dataclass
+class TurnQuality:
+    """How well frames n and n + 1 could be matched."""
+
+    tracked: int
+    inliers: int
+    residual: float
+    cut: bool
+    blind: bool
+    repeated: bool
 
 
 @dataclass(frozen=True)
@@ -71,7 +84,7 @@ class SphereTracker:
     sphere: Sphere
     faces: Faces
     times: list[float] = field(default_factory=list)
-    quality: list[PairQuality] = field(default_factory=list)
+    quality: list[TurnQuality] = field(default_factory=list)
     pairs: list[Found] = field(default_factory=list)
     believed: list[NDArray[np.bool_]] = field(default_factory=list)
     links: list[tuple[int, int]] = field(default_factory=list)
@@ -128,7 +141,7 @@ class SphereTracker:
         known = known and not cut
         repeated = bool(cv2.absdiff(small_before, small).mean() < REPEAT_DIFFERENCE)
         pixels = residual * self.sphere.px_per_rad if known else 0.0
-        self.quality.append(PairQuality(offered, int(agree.sum()), pixels, cut, not known and not cut, repeated))
+        self.quality.append(TurnQuality(offered, int(agree.sum()), pixels, cut, not known and not cut, repeated))
         self.pairs.append(found)
         self.believed.append(agree & known)
         if cut:
