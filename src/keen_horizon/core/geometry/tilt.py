@@ -41,8 +41,8 @@ def tilt_matrices(tilt: Complex, size: Size) -> Floats:
 def fit_tilts(
     source: Complex, moved: Complex, weights: Floats, size: Size, expected: Complex, spread: float
 ) -> tuple[Complex, Complex, Complex]:
-    """Of E sets of points: similarities 1 + dz, dt and tilts p (E,) with moved = (1 + dz) U(p)(source) + dt, all near the
-    identity.
+    """Of E sets of points: similarities 1 + dz, dt and tilts p (E,), near the identity, with moved =
+    (1 + dz) U(p)(source) + dt.
 
     `source` and `moved` (E, N) are centred; `weights` (E, N) are inverse variances; p is drawn to `expected` (E,) with
     standard deviation `spread`, so that few or crowded points give no wild perspective.
