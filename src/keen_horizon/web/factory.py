@@ -9,7 +9,20 @@ from keen_horizon.config import Settings
 from keen_horizon.store.cache import Cache
 from keen_horizon.store.database import connect
 from keen_horizon.store.files import FileStore
-from keen_horizon.web import api, carrying, edits, events, media, optics, pages, persons, profiles, receiving, stills
+from keen_horizon.web import (
+    api,
+    believing,
+    carrying,
+    edits,
+    events,
+    media,
+    optics,
+    pages,
+    persons,
+    profiles,
+    receiving,
+    stills,
+)
 from keen_horizon.web.changes import Changes
 from keen_horizon.web.errors import explain_errors
 from keen_horizon.web.services import Services
@@ -44,7 +57,7 @@ def create_app(settings: Settings) -> Flask:
     )
     persons.guard(app, settings)
     CSRFProtect(app)
-    for room in (pages, api, carrying, edits, receiving, media, stills, events, optics, profiles, persons):
+    for room in (pages, api, believing, carrying, edits, receiving, media, stills, events, optics, profiles, persons):
         app.register_blueprint(room.blueprint)
     app.after_request(_headers)
     explain_errors(app)

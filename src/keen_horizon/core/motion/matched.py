@@ -50,6 +50,12 @@ def analysed_unit(size: Size) -> float:
     return max(size.width, size.height) / ANALYSIS_SIDE
 
 
+def analysed_size(size: Size) -> Size:
+    """The size at which pictures of a display size are analysed."""
+    unit = analysed_unit(size)
+    return Size(max(1, round(size.width / unit)), max(1, round(size.height / unit)))
+
+
 def matched_points(measurement: Measurement, most: int = MOST_POINTS) -> MatchedPoints:
     """The points of every pair, at most so many, and of every match; where an earlier format kept none, a grid moved
     by the poses.

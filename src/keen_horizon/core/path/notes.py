@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.glass.shutter import UNKNOWN
 from keen_horizon.core.lens.over_time import knows_angles
+from keen_horizon.core.motion.belief.anew import believed_as
 from keen_horizon.core.motion.measurement import Measurement, measurement_notes
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.path.camera_path import CameraPath
@@ -20,6 +21,7 @@ from keen_horizon.core.treatment.document import Treatment
 
 def solution_notes(measurement: Measurement, treatment: Treatment) -> tuple[str, ...]:
     """Of the level, where that is the intent, of what a lens allows, and of the measurement."""
+    measurement = believed_as(measurement, treatment.motion.belief)
     through = seen_through(measurement, treatment)
     notes = measurement_notes(replace(measurement, readout=UNKNOWN) if through.readout else measurement)
     if through.readout:

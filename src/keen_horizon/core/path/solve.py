@@ -20,6 +20,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.lately import kept_lately
+from keen_horizon.core.motion.belief.anew import believed_as
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.motion.straightened import straightened
@@ -75,6 +76,7 @@ class PathProblem:
         self, measurement: Measurement, treatment: Treatment, pins: tuple[PinTrack, ...] = (), rays: int = RAYS
     ) -> None:
         self._edges, self._rays = treatment.edges, rays
+        measurement = believed_as(measurement, treatment.motion.belief)
         self._measurement, self._treatment, self._pins = measurement, treatment, pins
         self._through = seen_through(measurement, treatment)
         stage = self._through.stage

@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from keen_horizon.core.glass.shutter import FURTHEST
+from keen_horizon.core.treatment.believing import MOST_AREAS, Area, Belief, StandsStill
 from keen_horizon.core.treatment.figures import FIGURES, MotionFigure, MotionKeys, keyed_once
 from keen_horizon.core.treatment.parts import MOST_FRAMES, MOST_KEYS, Coordinate, FrameNumber, Key, LevelLine, Part
 
@@ -74,7 +75,8 @@ class Motion(Part):
     With `level_glide`, Level has the rest of a frame's motion glide, by the response time; a sphere's heading always
     does. `strength` is the share of the correction that is made. `keys`, where there are any, stand in for a
     figure. `rolling_shutter` is the readout that is undone, frames: the one that was measured, where it is surely
-    known, or one set by hand.
+    known, or one set by hand. Points in areas of `ignore` are not believed; `layer` says what is to stand still, where
+    that is not what the measurement takes for the background.
     """
 
     intent: Literal["hold", "glide", "pin", "level"] | None = "glide"
@@ -88,12 +90,18 @@ class Motion(Part):
     freedom: tuple[Freedom, ...] = USUAL_FREEDOMS
     bend_limit_px: Literal[0] = 0
     rolling_shutter: Literal["off", "measured"] | ReadoutByHand = "measured"
-    ignore: tuple[()] = ()
+    ignore: tuple[Area, ...] = Field(default=(), max_length=MOST_AREAS)
+    layer: StandsStill | None = None
 
     @property
     def glides_level(self) -> bool:
         """Whether a frame is put upright and the rest of its motion glides."""
         return self.intent == "level" and self.level_glide
+
+    @property
+    def belief(self) -> Belief:
+        """What is said about what is to be believed."""
+        return Belief(ignore=self.ignore, layer=self.layer)
 
     @property
     def as_shot(self) -> bool:

@@ -58,7 +58,7 @@ def best_chain(
     ]
     if chosen is not None:
         for place, (found, tracks) in enumerate(zip(layers, chosen, strict=True)):
-            share = [tracks[found.members(k)].mean() for k in range(len(found.moves))]
+            share = [float(tracks[found.members(k)].mean()) for k in range(len(found.moves))]
             scores[place] = scores[place] + 10 * np.array(share)
     kept = [place for place, score in enumerate(scores) if len(score)]
     layer, margin = np.full(len(windows), -1), np.zeros(len(windows))

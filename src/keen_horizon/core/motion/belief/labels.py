@@ -14,6 +14,7 @@ from keen_horizon.core.motion.belief.windows import Window
 ALONE = 0.25  # what a window with a single layer weighs: it tells little apart
 LINKED = 0.3  # shared tracks by which layers of windows that follow each other are one
 BACKGROUND, UNKNOWN = 0, -1
+IGNORED = 1_000_000  # an editor does not want it believed: like a layer that is not the background
 
 
 @dataclass(frozen=True)

@@ -11,11 +11,11 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Floats, Similarities
 from keen_horizon.core.motion.belief.chain import Chain, best_chain
 from keen_horizon.core.motion.belief.fits import Fits, fitted, table_of
-from keen_horizon.core.motion.belief.labels import BACKGROUND, Labelled, named_layers, vote
+from keen_horizon.core.motion.belief.labels import BACKGROUND, IGNORED, Labelled, named_layers, vote
 from keen_horizon.core.motion.belief.layers import Layers, find_layers
 from keen_horizon.core.motion.belief.windows import Window, shots, windows
 from keen_horizon.core.motion.graph import Graph, bridged
-from keen_horizon.core.motion.matched import analysed_unit
+from keen_horizon.core.motion.matched import analysed_size, analysed_unit
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.robust import MINIMUM_INLIERS
 from keen_horizon.core.motion.tracking import cell_count
@@ -37,13 +37,16 @@ class Parted:
 
 def believed(measurement: Measurement) -> Measurement:
     """The same with its motion worked out from what its background's tracks say."""
-    unit = analysed_unit(measurement.size)
-    size = Size(round(measurement.size.width / unit), round(measurement.size.height / unit))
+    unit, size = analysed_unit(measurement.size), analysed_size(measurement.size)
     parted = part_layers(measurement, size, unit)
+    return solved(measurement, voted(measurement, parted), margins(parted, len(measurement)))
+
+
+def voted(measurement: Measurement, parted: list[Parted]) -> Labelled:
+    """The label of every track of a measurement."""
     evidence = measurement.evidence
     tracks = int(max(evidence.identity.max(initial=-1), evidence.matches.identity.max(initial=-1))) + 1
-    labels = vote([(shot.windows, shot.layers, shot.names) for shot in parted], tracks)
-    return solved(measurement, labels, margins(parted, len(measurement)), size, unit)
+    return vote([(shot.windows, shot.layers, shot.names) for shot in parted], tracks)
 
 
 def part_layers(measurement: Measurement, size: Size, unit: float) -> list[Parted]:
@@ -78,20 +81,29 @@ def margins(parted: list[Parted], count: int) -> Floats:
     return found
 
 
-def solved(measurement: Measurement, labels: Labelled, margin: Floats, size: Size, unit: float) -> Measurement:
-    """Poses from the motions that the believed points of every pair and match tell."""
+def solved(
+    measurement: Measurement, labels: Labelled, margin: Floats, ignored: NDArray[np.bool_] | None = None
+) -> Measurement:
+    """Poses from the motions that the believed points of every pair and match tell.
+
+    `ignored` (M + K,) marks rows of the evidence's points, then of its matches', that say nothing.
+    """
+    unit, size = analysed_unit(measurement.size), analysed_size(measurement.size)
     evidence, count = measurement.evidence, len(measurement)
     if count < 2:
         return measurement
     matches = evidence.matches
     starts = np.r_[evidence.starts, evidence.starts[-1] + matches.starts[1:]]
     identity = np.r_[evidence.identity, matches.identity]
+    label = labels.of(identity)
+    if ignored is not None:
+        label = np.where(ignored, IGNORED, label)
     table = table_of(
         starts,
         np.concatenate([evidence.points, matches.points]) / unit,
         np.concatenate([evidence.moved, matches.moved]) / unit,
         np.r_[evidence.weak, matches.weak],
-        labels.of(identity),
+        label,
     )
     fits = fitted(table, size)
     pairs = count - 1
@@ -106,7 +118,7 @@ def solved(measurement: Measurement, labels: Labelled, margin: Floats, size: Siz
         pairs=motion.scaled(unit), poses=posed.poses.scaled(unit), tilted_poses=posed.tilted_poses.scaled(unit),
         tilts=posed.tilts / unit, inliers=fits.count[:pairs].astype(np.int32), residual=fits.residual[:pairs] * unit,
         blind=blind, confidence=confidence(fits, margin, blind | measurement.cut, size),
-        evidence=replace(evidence, believed=agree, layer=labels.of(evidence.identity)),
+        evidence=replace(evidence, believed=agree, layer=label[: len(evidence.identity)]),
     )  # fmt: skip
 
 

@@ -8,6 +8,7 @@ import { mountStrip } from "../views/strip.js";
 import { mountTradeChart } from "../views/tradechart.js";
 import { mountViewer } from "../views/viewer.js";
 import { aiming } from "./bench/aiming.js";
+import { believing } from "./bench/believing.js";
 import { arming } from "./bench/arming.js";
 import { outputting } from "./bench/outputting.js";
 import { figures } from "./bench/figures.js";
@@ -106,6 +107,7 @@ export const bench = () => {
     ...flat(parts),
     ...profiling(parts),
     ...pinned(parts),
+    ...believing(parts),
     ...shutter(parts),
     ...scoping(parts),
     ...starting(parts),

@@ -3,8 +3,17 @@
 
 /** @typedef {{ cells: number, turn: number, colour: string, strength: number }} Grid cells across the picture, turned by degrees clockwise */
 
+/** @typedef {{ believed: number[][], others: number[][][], unknown: number[][], ignored: number[][], trails: number[][][] }} Evidence points by what is believed of them */
+
 /** @param {SVGSVGElement} svg @param {{ width: number, height: number }} size */
 export function mountOverlay(svg, size) {
+  const mark = size.width / 260; // of followed points: half their width
+  const at = (/** @type {number} */ x, /** @type {number} */ y) => `M${x.toFixed(1)} ${y.toFixed(1)}`;
+  const circle = (/** @type {number[]} */ [x, y]) => `${at(x - mark, y)}a${mark} ${mark} 0 1 0 ${2 * mark} 0a${mark} ${mark} 0 1 0 ${-2 * mark} 0`;
+  const square = (/** @type {number[]} */ [x, y]) => `${at(x - mark, y - mark)}h${2 * mark}v${2 * mark}h${-2 * mark}z`;
+  const triangle = (/** @type {number[]} */ [x, y]) => `${at(x, y - mark)}l${1.1 * mark} ${2 * mark}h${-2.2 * mark}z`;
+  const diamond = (/** @type {number[]} */ [x, y]) => `${at(x, y - 1.3 * mark)}l${1.3 * mark} ${1.3 * mark}l${-1.3 * mark} ${1.3 * mark}l${-1.3 * mark} ${-1.3 * mark}z`;
+  const crossed = (/** @type {number[]} */ [x, y]) => `${at(x - mark, y - mark)}l${2 * mark} ${2 * mark}${at(x - mark, y + mark)}l${2 * mark} ${-2 * mark}`;
   svg.setAttribute("viewBox", `-0.5 -0.5 ${size.width} ${size.height}`);
   const lines = path(svg, "");
   const window = path(svg, "window");
@@ -13,9 +22,15 @@ export function mountOverlay(svg, size) {
   const edges = path(svg, "edges");
   const asked = path(svg, "asked");
   const dots = path(svg, "dots");
+  const trails = path(svg, "trails");
+  const areas = path(svg, "areas");
+  const believed = path(svg, "believed");
+  const others = [path(svg, "other"), path(svg, "other"), path(svg, "other")];
+  const unknown = path(svg, "unknown");
+  const ignored = path(svg, "ignored");
   const arm = size.width / 50;
   return {
-    /** @param {{ grid: Grid | null, window: number[][], pins: number[][], lines: number[][], edges: number[][][], asked: number[][], ring: number[][][], handles: number[][] }} look */
+    /** @param {{ grid: Grid | null, window: number[][], pins: number[][], lines: number[][], edges: number[][][], asked: number[][], ring: number[][][], handles: number[][], areas: number[][][], evidence: Evidence }} look */
     update(look) {
       lines.setAttribute("d", look.grid ? ruled(look.grid, size) : "");
       if (look.grid) {
@@ -27,6 +42,13 @@ export function mountOverlay(svg, size) {
       drawn.setAttribute("d", look.lines.map(([x1, y1, x2, y2]) => `M${x1} ${y1}L${x2} ${y2}`).join(""));
       edges.setAttribute("d", [...look.edges, ...look.ring].map(along).join(""));
       asked.setAttribute("d", along(look.asked));
+      const { evidence } = look;
+      trails.setAttribute("d", evidence.trails.map(along).join(""));
+      areas.setAttribute("d", look.areas.map(along).join(""));
+      believed.setAttribute("d", evidence.believed.map(circle).join(""));
+      [square, triangle, diamond].forEach((shape, i) => others[i].setAttribute("d", evidence.others[i].map(shape).join("")));
+      unknown.setAttribute("d", evidence.unknown.map(crossed).join(""));
+      ignored.setAttribute("d", evidence.ignored.map(crossed).join(""));
       const dot = size.width / 320;
       dots.setAttribute("d", [...look.edges.flat(), ...look.handles].map(([x, y]) => `M${(x - dot).toFixed(2)} ${y.toFixed(2)}a${dot} ${dot} 0 1 0 ${2 * dot} 0a${dot} ${dot} 0 1 0 ${-2 * dot} 0`).join(""));
     },

@@ -9,10 +9,11 @@ const RIGHT = 128; // room for the labels at the ends of the lines
 const LANES = { shake: { top: 14, low: 78 }, zoom: { top: 92, low: 146 } };
 
 const PIN = { top: 81, low: 89 };
+const SURE = { top: 2, low: 9 };
 const EASE = { top: 6, low: 86 };
 
 /** @typedef {{ frame: number, width: number, amount: number }} Ease */
-/** @typedef {{ frames: number, first: number, last: number, frame: number, path: any, limit: number | null, pinches: number[], keys: number[], ease: Ease[] }} StripState */
+/** @typedef {{ frames: number, first: number, last: number, frame: number, path: any, limit: number | null, pinches: number[], keys: number[], ease: Ease[], sure?: { first: number, values: number[], unsure: { first: number, last: number }[] } | null }} StripState */
 
 /**
  * @param {HTMLElement} host
@@ -25,9 +26,9 @@ export function mountStrip(host, tell) {
   host.append(svg);
   const eased = add("g");
   const parts = Object.fromEntries(
-    ["zero1", "zero2", "before", "after", "wanted", "zoom", "limit", "pin", "lost", "left", "right", "edgeIn", "edgeOut", "playhead"].map((name) => [name, add("path")]),
+    ["zero1", "zero2", "sure", "unsure", "before", "after", "wanted", "zoom", "limit", "pin", "lost", "left", "right", "edgeIn", "edgeOut", "playhead"].map((name) => [name, add("path")]),
   );
-  const classes = { zero1: "zero", zero2: "zero", before: "before", after: "after", wanted: "before", zoom: "after", limit: "limit", pin: "after", lost: "lost", left: "outside", right: "outside", edgeIn: "edge", edgeOut: "edge", playhead: "playhead" };
+  const classes = { sure: "sure", unsure: "lost", zero1: "zero", zero2: "zero", before: "before", after: "after", wanted: "before", zoom: "after", limit: "limit", pin: "after", lost: "lost", left: "outside", right: "outside", edgeIn: "edge", edgeOut: "edge", playhead: "playhead" };
   for (const [name, value] of Object.entries(classes)) parts[name].setAttribute("class", value);
   const pinches = add("g");
   const keys = add("g");
@@ -104,6 +105,14 @@ export function mountStrip(host, tell) {
       mark.setAttribute("d", `M${at} ${zoom.low + 3}l4 7h-8z`);
       return mark;
     }));
+  }
+
+  function drawSure() {
+    if (!state) return;
+    const { sure } = state;
+    parts.sure.setAttribute("d", sure ? line(sure.values, sure.first, SURE, 0, 1) : "");
+    const step = span() / state.frames;
+    parts.unsure.setAttribute("d", sure ? sure.unsure.map(({ first, last }) => `M${(x(first) - step / 2).toFixed(1)} ${SURE.low}H${(x(last) + step / 2).toFixed(1)}`).join("") : "");
   }
 
   function drawKeys() {
@@ -197,6 +206,7 @@ export function mountStrip(host, tell) {
     width = host.clientWidth;
     height = host.clientHeight;
     drawCurves();
+    drawSure();
     drawKeys();
     drawRange();
   });
@@ -206,9 +216,11 @@ export function mountStrip(host, tell) {
     /** @param {StripState} next */
     update(next) {
       const same = state && state.path === next.path && state.limit === next.limit;
+      const sure = state && state.sure && next.sure ? state.sure.values === next.sure.values : state && state.sure === next.sure;
       const moved = !state || state.first !== next.first || state.last !== next.last;
       state = next;
       if (!same) drawCurves();
+      if (!sure) drawSure();
       drawKeys();
       if (moved || !same) drawRange();
       else drawPlayhead();

@@ -17,6 +17,8 @@ export const aiming = (parts) => ({
     if (this.aim.what === "ring") return "Drag the middle; on the right, the ring's size; on the left, how far it is pushed out.";
     if (this.aim.what === "light") return "Rings lie where 90, 75 and 50 % of the light is left. Drag one to where that is so, or the middle to where it is brightest.";
     if (this.aim.what === "scope") return "Drag over what is to be counted, or along a line.";
+    if (this.aim.what === "area") return "Draw around what is to be ignored.";
+    if (this.aim.what === "still") return "Click on what is to stand still.";
     if (this.aim.what === "dead") return "Drag the edge to where the light is half gone, or the middle of its circle.";
     return "Drag along something level, like a horizon, or vertical, like a wall.";
   },
@@ -45,14 +47,17 @@ export const aiming = (parts) => ({
   },
   /** @param {PointerEvent} event */
   pressed(event) {
+    if (!this.aim && this.pointsShown) this.tellPoint(this.placeOf(event));
     if (!this.aim) return this.pointed(event);
     const place = this.placeOf(event);
+    if (this.aim.what === "still") return this.setStill(place);
     if (this.aim.what === "pin") {
       this.setMark(this.aim.index, place);
       this.aim = null;
       return;
     }
     /** @type {HTMLElement} */ (event.currentTarget).setPointerCapture(event.pointerId);
+    if (this.aim.what === "area") return this.beginArea(place);
     if (this.aim.what === "edge") return this.gripEdge(place);
     if (this.aim.what === "ring") return this.gripRing(place);
     if (this.aim.what === "light") return this.gripLight(place);
@@ -64,6 +69,7 @@ export const aiming = (parts) => ({
   },
   /** @param {PointerEvent} event */
   moved(event) {
+    if (this.aiming("area") && this.areaDrawn.length) return this.drawArea(this.placeOf(event));
     if (this.aiming("edge") && this.aim.grip) return this.dragEdge(this.placeOf(event));
     if (this.aiming("ring") && this.aim.grip !== null) return this.dragRing(this.placeOf(event));
     if (this.aiming("light") && this.aim.grip !== null) return this.dragLight(this.placeOf(event));
@@ -74,6 +80,7 @@ export const aiming = (parts) => ({
     this.drawOver();
   },
   released() {
+    if (this.aiming("area") && this.areaDrawn.length) return this.releaseArea();
     if (this.aiming("edge")) return this.releaseEdge();
     if (this.aiming("ring")) return this.releaseRing();
     if (this.aiming("light")) return this.releaseLight();

@@ -1,7 +1,7 @@
 // @ts-check
 // What the next press in the viewer does, on either bench; lines that an editor drew along what is level or upright.
 
-/** @typedef {{ what: "pin", index: number } | { what: "level" | "grid" | "world line" | "corners" | "flat", from: number[] | null } | { what: "edge" | "ring" | "light" | "dead" | "scope", grip: any }} Aim */
+/** @typedef {{ what: "pin", index: number } | { what: "level" | "grid" | "world line" | "corners" | "flat", from: number[] | null } | { what: "still", from: null } | { what: "area", grip: any, index?: number } | { what: "edge" | "ring" | "light" | "dead" | "scope", grip: any }} Aim */
 
 /** @returns {any} */
 export const arming = () => ({

@@ -10,6 +10,8 @@ const EXACT_AFTER_MS = 250;
 const SIDE_STEPS = 16; // points along a side of the window, where a lens bends it
 const NAMES = { before: "before", after: "after", wipe: "before | after", side: "before, after", difference: "difference, three times", onion: "first and last frame" };
 
+const NOTHING_SHOWN = { believed: [], others: [[], [], []], unknown: [], ignored: [], trails: [] };
+
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const looking = (parts) => {
   /** @type {any} the path of the version compared with */
@@ -150,6 +152,7 @@ export const looking = (parts) => {
         grid: this.grid ? this.gridLook : null, window: shot && this.path && !this.held ? this.windowShown() : [],
         pins: lines ? this.pinsShown() : [], lines: lines ? this.linesShown() : [], edges: lines ? this.edgesShown() : [], asked: lines ? this.askedShown() : [],
         ring: [...(lines ? [...this.ringShown(), ...this.lightShown(), ...this.deadShown(), ...this.leanShown()] : []), ...this.scopeShown()], handles: lines ? this.handlesShown() : [],
+        areas: lines ? this.areasShown() : [], evidence: lines ? this.evidenceShown() : NOTHING_SHOWN,
       });
     },
     /** What of a ring can be taken hold of. @returns {number[][]} */
@@ -256,6 +259,7 @@ export const looking = (parts) => {
         limit: this.t.edges.way !== "leave" && this.t.motion.intent !== null ? this.t.edges.zoom_limit : null,
         pinches: this.pinches().map((/** @type {any} */ pinch) => pinch.frame),
         keys: this.keyFrames(), ease: this.t.motion.ease,
+        sure: this.belief && { first: this.belief.first, values: this.belief.pairs, unsure: this.belief.doubts },
       });
     },
     fit() {

@@ -98,6 +98,7 @@ export const treating = (parts) => {
       }
       this.draw();
       this.drawStrip();
+      this.believe();
       this.tradeSoon();
     },
     stageChanged() {

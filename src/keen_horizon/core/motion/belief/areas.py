@@ -1,0 +1,225 @@
+"""Areas of the picture over time: where an editor's polygons lie on every frame, and which points lie in them.
+
+An area that follows goes with the kept points that are inside it: from frame to frame with the similarity that most of
+them agree on, both ways from its keys. Between two keys it goes from the one's way over to the other's.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from keen_horizon.core.geometry.robust import tukey
+from keen_horizon.core.geometry.similarity import Complex, Floats, as_complex, as_points, fit_similarity
+from keen_horizon.core.motion.belief.labels import BACKGROUND
+from keen_horizon.core.motion.matched import analysed_size, analysed_unit
+from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.treatment.believing import Area
+
+MOSTLY_INSIDE = 1 / 3  # of a track's life: it is ignored all along
+ROUNDS = 5
+LEAST_SPREAD_PX = 0.3  # at 640 wide
+TURNS_FROM, SCALES_FROM = 4, 4  # points: fewer tell a shift alone
+ALIKE = 0.5  # of the points inside: what most of them do
+CORNERS = 32  # that polygons of unlike keys are drawn with
+
+
+@dataclass(frozen=True)
+class AreaOverTime:
+    """An area's polygon (N, C) on every frame of a range, display px, where it is there (N,)."""
+
+    polygons: Complex
+    there: NDArray[np.bool_]
+
+    def on(self, place: int) -> Floats:
+        """The polygon (C, 2) on a frame counted from the range's first."""
+        return as_points(self.polygons[place])
+
+
+def area_over_time(area: Area, measurement: Measurement) -> AreaOverTime:
+    """Where an area lies on every frame of a measured range."""
+    count, first = len(measurement), measurement.first
+    frames = np.array([key.frame - first for key in area.keys])
+    shapes = _alike([as_complex(np.array(key.polygon)) for key in area.keys])
+    there = np.ones(count, np.bool_)
+    if area.span is not None:
+        numbers = first + np.arange(count)
+        there = (numbers >= area.span[0]) & (numbers <= area.span[1])
+    if area.follows:
+        return AreaOverTime(_following(measurement, frames, shapes), there)
+    places = np.arange(count)
+    polygons = np.stack(
+        [np.interp(places, frames, c.real) + 1j * np.interp(places, frames, c.imag) for c in np.stack(shapes, 1)], -1
+    )
+    return AreaOverTime(polygons, there)
+
+
+def _alike(shapes: list[Complex]) -> list[Complex]:
+    """Polygons with as many corners each, and corners that belong together."""
+    if len(shapes) == 1 or len({len(shape) for shape in shapes}) == 1:
+        return shapes
+    even = [_evenly(shape) for shape in shapes]
+    for place in range(1, len(even)):
+        before, here = even[place - 1], even[place]
+        if _signed_area(before) * _signed_area(here) < 0:
+            here = here[::-1]
+        off = before - before.mean() + here.mean()
+        rolled = [float(np.abs(np.roll(here, k) - off).sum()) for k in range(CORNERS)]
+        even[place] = np.roll(here, int(np.argmin(rolled)))
+    return even
+
+
+def _evenly(shape: Complex) -> Complex:
+    closed = np.r_[shape, shape[0]]
+    along = np.r_[0, np.cumsum(np.abs(np.diff(closed)))]
+    at = np.linspace(0, along[-1], CORNERS, endpoint=False)
+    return np.asarray(np.interp(at, along, closed.real) + 1j * np.interp(at, along, closed.imag))
+
+
+def _signed_area(shape: Complex) -> float:
+    return float((np.conj(shape) * np.roll(shape, -1)).imag.sum())
+
+
+def _following(measurement: Measurement, frames: NDArray[np.intp], shapes: list[Complex]) -> Complex:
+    """The polygons (N, C) of an area that goes with what is in it."""
+    count = len(measurement)
+    inside = [int(np.clip(frame, 0, count - 1)) for frame in frames]
+    found = np.zeros((count, len(shapes[0])), np.complex128)
+    weight = np.zeros(count)
+    for number, (start, shape) in enumerate(zip(inside, shapes, strict=True)):
+        earlier = inside[number - 1] if number else 0
+        later = inside[number + 1] if number + 1 < len(inside) else count - 1
+        for end in (earlier, later):
+            if end == start and (number, len(inside)) != (0, 1):
+                continue
+            way = _walked(measurement, shape, start, end)
+            open_end = (end == later and number + 1 == len(inside)) or (end == earlier and number == 0)
+            share = np.ones(len(way)) if open_end else np.linspace(1, 0, len(way))
+            places = np.arange(start, end + 1) if end >= start else np.arange(start, end - 1, -1)
+            found[places] += share[:, None] * way
+            weight[places] += share
+    return np.asarray(found / np.maximum(weight, 1e-9)[:, None])
+
+
+def _walked(measurement: Measurement, shape: Complex, start: int, end: int) -> Complex:
+    """Polygons from frame `start` to frame `end`, either way, as what is in them goes."""
+    way = [shape]
+    step = 1 if end >= start else -1
+    last = (1 + 0j, 0j)
+    for place in range(start, end, step):
+        pair = place if step > 0 else place - 1
+        here, there, label = _points_of(measurement, pair, forward=step > 0)
+        within = _within(as_points(here), as_points(way[-1])) if len(here) else np.zeros(0, np.bool_)
+        z, t = _moved(here, there, label, within, way[-1], last, analysed_unit(measurement.size))
+        last = z, t
+        way.append(z * way[-1] + t)
+    return np.array(way)
+
+
+def _points_of(measurement: Measurement, pair: int, forward: bool) -> tuple[Complex, Complex, NDArray[np.int32]]:
+    evidence = measurement.evidence
+    rows = slice(int(evidence.starts[pair]), int(evidence.starts[pair + 1]))
+    ends = as_complex(evidence.points[rows]), as_complex(evidence.moved[rows])
+    here, there = ends if forward else ends[::-1]
+    return here, there, evidence.layer[rows]
+
+
+def _moved(
+    here: Complex,
+    there: Complex,
+    label: NDArray[np.int32],
+    within: NDArray[np.bool_],
+    shape: Complex,
+    last: tuple[complex, complex],
+    unit: float,
+) -> tuple[complex, complex]:
+    """How an area moves: as most of the points inside that are not of what is around it; else as it did before."""
+    own = within & (label != BACKGROUND)
+    if own.sum() < max(2, ALIKE / 4 * within.sum()):
+        own = within
+    if own.sum() == 0:
+        shift = (last[0] * shape + last[1] - shape).mean()
+        return 1 + 0j, complex(shift)
+    source, target = here[own], there[own]
+    shift = complex(np.median((target - source).real) + 1j * np.median((target - source).imag))
+    if own.sum() < TURNS_FROM:
+        return 1 + 0j, shift
+    z, t = 1 + 0j, shift
+    for _ in range(ROUNDS):
+        errors = np.abs(z * source + t - target)
+        spread = max(LEAST_SPREAD_PX * unit, 1.2 * float(np.median(errors)))
+        weights = tukey(errors, spread)
+        if (weights > 0).sum() < TURNS_FROM:
+            return 1 + 0j, shift
+        z, t = fit_similarity(source, target, weights)
+    return (z, t) if 0.8 < abs(z) < 1.25 else (1 + 0j, shift)
+
+
+def _within(points: Floats, polygon: Floats) -> NDArray[np.bool_]:
+    """Whether points (P, 2) lie inside a polygon (C, 2), by the even-odd rule."""
+    x, y = points[:, 0][:, None], points[:, 1][:, None]
+    x1, y1 = polygon[:, 0][None], polygon[:, 1][None]
+    x2, y2 = np.roll(polygon[:, 0], -1)[None], np.roll(polygon[:, 1], -1)[None]
+    crosses = (y1 > y) != (y2 > y)
+    rise = np.where(y2 == y1, 1.0, y2 - y1)
+    left = x < x1 + (y - y1) * (x2 - x1) / rise
+    return np.asarray((crosses & left).sum(1) % 2 == 1)
+
+
+def ignored_rows(measurement: Measurement, areas: tuple[Area, ...]) -> NDArray[np.bool_]:
+    """Which rows (M + K,) of the evidence's points, then of its matches', are not to be believed."""
+    evidence, matches = measurement.evidence, measurement.evidence.matches
+    masks = _Masks(measurement, areas)
+    pair = np.repeat(np.arange(len(evidence.starts) - 1), np.diff(evidence.starts))
+    rows: NDArray[np.bool_] = masks.inside(pair, evidence.points) | masks.inside(pair + 1, evidence.moved)
+    match = np.repeat(np.arange(len(matches.frames)), np.diff(matches.starts))
+    others = masks.inside(matches.frames[match, 0], matches.points)
+    others |= masks.inside(matches.frames[match, 1], matches.moved)
+    count = int(max(evidence.identity.max(initial=-1), matches.identity.max(initial=-1))) + 1
+    life = np.bincount(evidence.identity, minlength=count)
+    inside = np.bincount(evidence.identity[rows], minlength=count)
+    wholly = inside > MOSTLY_INSIDE * np.maximum(life, 1)
+    return np.asarray(np.r_[rows | wholly[evidence.identity], others | wholly[matches.identity]])
+
+
+class _Masks:
+    """Where a range's frames are ignored, drawn at the size of the analysis."""
+
+    def __init__(self, measurement: Measurement, areas: tuple[Area, ...]) -> None:
+        self._unit, size = analysed_unit(measurement.size), analysed_size(measurement.size)
+        self._shape = (size.height, size.width)
+        self._areas = [(area.only, area_over_time(area, measurement)) for area in areas]
+        self._drawn: dict[int, NDArray[np.bool_]] = {}
+
+    def inside(self, places: NDArray[np.intp] | NDArray[np.int64], points: NDArray[np.float32]) -> NDArray[np.bool_]:
+        """Which points (P, 2), each on its own frame (P,), are ignored."""
+        found = np.zeros(len(points), np.bool_)
+        order = np.argsort(places, kind="stable")
+        ends = np.searchsorted(places[order], np.arange(int(places.max(initial=-1)) + 2))
+        x = np.clip((points[:, 0] / self._unit).astype(np.intp), 0, self._shape[1] - 1)
+        y = np.clip((points[:, 1] / self._unit).astype(np.intp), 0, self._shape[0] - 1)
+        for place in range(len(ends) - 1):
+            rows = order[ends[place] : ends[place + 1]]
+            if len(rows):
+                found[rows] = self._on(place)[y[rows], x[rows]]
+        return found
+
+    def _on(self, place: int) -> NDArray[np.bool_]:
+        if place not in self._drawn:
+            self._drawn[place] = self._draw(place)
+        return self._drawn[place]
+
+    def _draw(self, place: int) -> NDArray[np.bool_]:
+        ignored, only = (np.zeros(self._shape, np.uint8) for _ in range(2))
+        only_some = False
+        for is_only, area in self._areas:
+            if not area.there[place]:
+                continue
+            polygon = np.clip(area.on(place) / self._unit, -4096, 4096).round().astype(np.int32)
+            cv2.fillPoly(only if is_only else ignored, [polygon], 1)
+            only_some = only_some or is_only
+        outside = (only == 0) if only_some else np.zeros(self._shape, np.bool_)
+        return np.asarray((ignored > 0) | outside)

@@ -1,0 +1,267 @@
+// @ts-check
+// What the measurement believes: the points, what moves by itself, areas that are ignored, what stands still.
+import { ask } from "../../net.js";
+
+const BLOCK = 120; // frames of points that are asked for at once
+const KEPT_BLOCKS = 6;
+const LEAST_STEP = 6; // px on screen between corners that a drag draws
+const NEAREST_PX = 14; // on screen, that a point is clicked from
+const TRAIL_S = 1;
+
+/** @typedef {{ first: number, frames: number, starts: number[], x: number[], y: number[], identity: number[], layer: number[], since: number[], off: number[], areas: (number[][] | null)[][] }} Block */
+/** @typedef {{ name: string, follows: boolean, only: boolean, hidden: boolean, span: number[] | null, keys: { frame: number, polygon: number[][] }[] }} Area */
+
+/** @param {import("./parts.js").Parts} parts @returns {any} */
+export const believing = (parts) => {
+  /** @type {Map<number, Block | null>} */ let blocks = new Map();
+  let said = "";
+  let asked = 0;
+  return {
+    pointsShown: false,
+    /** @type {any} */ belief: null,
+    /** What a click on a point told. */ pointSaid: "",
+    /** Suggested things that were dismissed, by what they are. @type {string[]} */ dismissed: [],
+    /** Corners of the area being drawn, in the source. @type {number[][]} */ areaDrawn: [],
+
+    /** @returns {Area[]} */
+    areas() {
+      return this.t.motion.ignore;
+    },
+    /** Ask anew what is believed, when the settings that say so have changed. */
+    async believe() {
+      const say = JSON.stringify([this.t.motion.ignore, this.t.motion.layer, this.range(), this.measured()]);
+      if (say === said) return;
+      said = say;
+      blocks = new Map();
+      if (!this.measured() || parts.page.info.across) return void (this.belief = null);
+      const number = ++asked;
+      try {
+        const told = await ask("POST", `${parts.address}/belief`, this.t);
+        if (number !== asked) return;
+        this.belief = told.known ? told : null;
+      } catch {
+        this.belief = null; // what is wrong with the settings, solving says
+      }
+      this.drawStrip();
+      this.drawOver();
+    },
+    /** The points around the playhead, asked for where they are not there yet. @returns {Block | null} */
+    blockHere() {
+      if (!this.belief) return null;
+      const { first } = this.range();
+      const start = first + Math.floor((this.frame - first) / BLOCK) * BLOCK;
+      if (!blocks.has(start)) {
+        blocks.set(start, null);
+        if (blocks.size > KEPT_BLOCKS) blocks.delete(/** @type {number} */ (blocks.keys().next().value));
+        const mine = blocks;
+        ask("POST", `${parts.address}/points?first=${start}`, this.t).then((block) => {
+          mine.set(start, block);
+          if (mine === blocks) this.drawOver();
+        }, () => mine.delete(start));
+      }
+      return blocks.get(start) || null;
+    },
+    togglePoints() {
+      this.pointsShown = !this.pointsShown;
+      this.pointSaid = "";
+      this.drawOver();
+    },
+
+    /** What the overlay draws: points by what is believed of them, with where they were over the last second. */
+    evidenceShown() {
+      const block = this.pointsShown || this.areas().length ? this.blockHere() : null;
+      const at = block ? this.frame - block.first : -1;
+      /** @type {{ believed: number[][], others: number[][][], unknown: number[][], ignored: number[][], trails: number[][][] }} */
+      const look = { believed: [], others: [[], [], []], unknown: [], ignored: [], trails: [] };
+      if (!block || !this.pointsShown || at < 0 || at >= block.frames) return look;
+      const { starts, x, y, layer, identity } = block;
+      for (let row = starts[at]; row < starts[at + 1]; row++) {
+        const place = this.shownAt([x[row], y[row]]);
+        if (layer[row] === 0) look.believed.push(place);
+        else if (layer[row] > 0) look.others[layer[row] % 3].push(place);
+        else (layer[row] === -1 ? look.unknown : look.ignored).push(place);
+      }
+      const back = Math.max(0, at - Math.round(TRAIL_S * parts.page.proxy.rate));
+      /** @type {Map<number, number[][]>} */ const trails = new Map();
+      for (let row = starts[at]; row < starts[at + 1]; row++) trails.set(identity[row], []);
+      for (let n = back; n <= at; n += 2) {
+        for (let row = starts[n]; row < starts[n + 1]; row++) trails.get(identity[row])?.push(this.shownAt([x[row], y[row]]));
+      }
+      look.trails = [...trails.values()].filter((trail) => trail.length > 1);
+      return look;
+    },
+    /** Areas of this frame that are drawn, as they lie in what is on show. @returns {number[][][]} */
+    areasShown() {
+      const drawn = this.areaDrawn.length ? [this.areaDrawn.map((/** @type {number[]} */ place) => this.shownAt(place))] : [];
+      if (this.stage !== "motion") return drawn;
+      const block = this.areas().length ? this.blockHere() : null;
+      const at = block ? this.frame - block.first : -1;
+      this.areas().forEach((/** @type {Area} */ area, /** @type {number} */ index) => {
+        if (area.hidden) return;
+        const key = area.keys.find((each) => each.frame === this.frame);
+        const polygon = block && block.areas[index] ? block.areas[index][at] : key && key.polygon;
+        if (polygon) drawn.push([...polygon, polygon[0]].map((place) => this.shownAt(place)));
+      });
+      return drawn;
+    },
+
+    /** Click a point: what it is. @param {number[]} place in the source */
+    tellPoint(place) {
+      const block = this.blockHere();
+      const at = block ? this.frame - block.first : -1;
+      if (!block || at < 0 || at >= block.frames) return;
+      const reach = NEAREST_PX * (parts.size.width / parts.refs.canvas.getBoundingClientRect().width);
+      let best = -1;
+      for (let row = block.starts[at], nearest = reach; row < block.starts[at + 1]; row++) {
+        const off = Math.hypot(block.x[row] - place[0], block.y[row] - place[1]);
+        if (off < nearest) [nearest, best] = [off, row];
+      }
+      if (best < 0) return void (this.pointSaid = "No point there.");
+      const layer = block.layer[best];
+      const what = layer === 0 ? "stands still" : layer > 0 ? "moves by itself" : layer === -1 ? "not told yet" : "ignored";
+      this.pointSaid = `A point that ${what}: seen since frame ${block.since[best]}, ${block.off[best].toFixed(2)} px from where the believed motion takes it.`;
+    },
+    beliefText() {
+      if (!this.belief) return "";
+      const [low, sure] = [this.belief.doubts.length, this.belief.confidence];
+      return `Sure to ${Math.round(100 * sure)} %${low ? `; less in ${low === 1 ? "one stretch" : `${low} stretches`}` : ""}.`;
+    },
+    beliefKnown() {
+      return this.belief !== null;
+    },
+    /** @returns {any[]} stretches in which the motion is not sure, for a list */
+    doubtsListed() {
+      return this.belief ? this.belief.doubts.slice(0, 6).map((/** @type {any} */ doubt) => ({ ...doubt, text: `${doubt.first}-${doubt.last}: ${doubt.why}` })) : [];
+    },
+    /** Counts of this frame's points, in words. */
+    pointsText() {
+      const block = this.pointsShown ? this.blockHere() : null;
+      const at = block ? this.frame - block.first : -1;
+      if (!block || at < 0 || at >= block.frames) return "";
+      const rows = block.layer.slice(block.starts[at], block.starts[at + 1]);
+      const count = (/** @type {(layer: number) => boolean} */ which) => rows.filter(which).length;
+      const ignored = count((layer) => layer === -2);
+      return `${count((layer) => layer === 0)} stand still, ${count((layer) => layer > 0)} move by themselves, ${count((layer) => layer === -1)} not told${ignored ? `, ${ignored} ignored` : ""}.`;
+    },
+
+    /** What moves by itself and was neither accepted nor dismissed. @returns {any[]} */
+    subjectsListed() {
+      if (!this.belief) return [];
+      const named = this.belief.subjects.map((/** @type {any} */ subject) => {
+        const [from, to] = [subject.keys[0].frame, subject.keys[subject.keys.length - 1].frame];
+        return { ...subject, from, to, text: `frames ${from}-${to}, ${Math.round(100 * subject.share)} % of the picture`, id: `${from}-${to}-${subject.share}` };
+      });
+      return named.filter((/** @type {any} */ subject) => !this.dismissed.includes(subject.id)).slice(0, 6);
+    },
+    /** @param {any} subject */
+    goToSubject(subject) {
+      this.go(subject.keys[Math.floor(subject.keys.length / 2)].frame);
+    },
+    /** @param {any} subject */
+    ignoreSubject(subject) {
+      const many = this.areas().length + 1;
+      this.addArea({ name: `Subject ${many}`, follows: false, only: false, hidden: false, span: [subject.from, subject.to], keys: subject.keys });
+      this.dismissed = [...this.dismissed, subject.id];
+    },
+    /** @param {any} subject */
+    dismissSubject(subject) {
+      this.dismissed = [...this.dismissed, subject.id];
+    },
+    /** Whether the software asks which of two layers stands still. */
+    asksWhich() {
+      return Boolean(this.belief && this.belief.asked !== null && !this.t.motion.layer);
+    },
+    /** @param {any} subject Steady it instead of what was taken for the background. */
+    standStill(subject) {
+      const key = subject.keys[Math.floor(subject.keys.length / 2)];
+      const middle = [0, 1].map((axis) => key.polygon.reduce((/** @type {number} */ sum, /** @type {number[]} */ place) => sum + place[axis], 0) / key.polygon.length);
+      this.t.motion.layer = { frame: key.frame, x: Math.round(10 * middle[0]) / 10, y: Math.round(10 * middle[1]) / 10 };
+      this.settled();
+    },
+    usualStill() {
+      this.t.motion.layer = null;
+      this.settled();
+    },
+    stillText() {
+      const still = this.t.motion.layer;
+      return still ? `What is at ${Math.round(still.x)}, ${Math.round(still.y)} on frame ${still.frame} stands still.` : "";
+    },
+
+    armArea() {
+      this.areaDrawn = [];
+      this.aim = this.aiming("area") ? null : { what: "area", grip: null };
+      this.drawOver();
+    },
+    armStill() {
+      this.aim = this.aiming("still") ? null : { what: "still", from: null };
+    },
+    /** @param {number[]} place in the source */
+    setStill(place) {
+      this.t.motion.layer = { frame: this.frame, x: Math.round(10 * place[0]) / 10, y: Math.round(10 * place[1]) / 10 };
+      this.aim = null;
+      this.settled();
+    },
+    /** @param {number[]} place in the source */
+    beginArea(place) {
+      this.areaDrawn = [place];
+      this.aim = { what: "area", grip: true };
+    },
+    /** @param {number[]} place in the source */
+    drawArea(place) {
+      const [x, y] = this.areaDrawn[this.areaDrawn.length - 1];
+      const step = LEAST_STEP * (parts.size.width / parts.refs.canvas.getBoundingClientRect().width);
+      if (Math.hypot(place[0] - x, place[1] - y) < step) return;
+      this.areaDrawn = [...this.areaDrawn, place];
+      this.drawOver();
+    },
+    releaseArea() {
+      const polygon = this.areaDrawn.map((/** @type {number[]} */ place) => place.map((value) => Math.round(10 * value) / 10));
+      this.areaDrawn = [];
+      const { index } = /** @type {any} */ (this.aim);
+      this.aim = null;
+      if (polygon.length < 3) return this.drawOver();
+      const key = { frame: this.frame, polygon: thinned(polygon, 200) };
+      if (index !== undefined && this.areas()[index]) return this.addAreaKey(index, key);
+      this.addArea({ name: `Area ${this.areas().length + 1}`, follows: true, only: false, hidden: false, span: null, keys: [key] });
+    },
+    /** Draw an area's outline anew on this frame. @param {number} index */
+    armAreaKey(index) {
+      this.armArea();
+      if (this.aim) this.aim = { what: "area", grip: null, index };
+    },
+    /** @param {number} index @param {{ frame: number, polygon: number[][] }} key */
+    addAreaKey(index, key) {
+      const area = this.areas()[index];
+      area.keys = [...area.keys.filter((/** @type {any} */ old) => old.frame !== key.frame), key].sort((a, b) => a.frame - b.frame);
+      this.settled();
+    },
+    /** @param {Area} area */
+    addArea(area) {
+      this.t.motion.ignore = [...this.areas(), area];
+      this.settled();
+    },
+    /** @param {number} index @param {"name" | "follows" | "only" | "hidden"} what @param {any} value */
+    setArea(index, what, value) {
+      const area = /** @type {any} */ (this.areas()[index]);
+      if (what === "name" && !String(value).trim()) return;
+      area[what] = what === "name" ? String(value).trim().slice(0, 80) : value;
+      this.settled();
+    },
+    /** @param {number} index */
+    removeArea(index) {
+      this.t.motion.ignore = this.areas().filter((/** @type {Area} */ _, /** @type {number} */ i) => i !== index);
+      this.settled();
+    },
+    /** @param {Area} area */
+    areaText(area) {
+      const set = `drawn on ${area.keys.length > 3 ? `${area.keys.length} frames` : area.keys.map((key) => key.frame).join(", ")}`;
+      return area.span ? `${set}; frames ${area.span[0]}-${area.span[1]}` : set;
+    },
+  };
+};
+
+/** At most so many of a polygon's corners. @param {number[][]} polygon @param {number} most @returns {number[][]} */
+function thinned(polygon, most) {
+  const step = Math.ceil(polygon.length / most);
+  return polygon.filter((_, i) => i % step === 0);
+}
