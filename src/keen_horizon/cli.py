@@ -21,6 +21,8 @@ from keen_horizon.core.media.along import summary
 from keen_horizon.core.media.decodable import probe_decodable
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.media.scanning import Asked
+from keen_horizon.core.motion.belief.anew import believed_as
+from keen_horizon.core.motion.belief.told import motion_json
 from keen_horizon.core.motion.measurement import Measurement, measurement_notes
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.path.any_path import notes_of, solve_any
@@ -158,8 +160,9 @@ def _measure(options: argparse.Namespace) -> None:
     measurement.save(options.out)
     tell(info, measurement_notes(measurement))
     if options.json:
-        document = measurement.to_motion_json(float(info.pixel_aspect))
-        write_json(options.json, sphere_motion_json(measurement) if measurement.sphere else document)
+        believed = believed_as(measurement, treatment.motion.belief)
+        document = sphere_motion_json(believed) if believed.sphere else motion_json(believed, float(info.pixel_aspect))
+        write_json(options.json, document)
 
 
 def _correct(options: argparse.Namespace) -> None:
@@ -183,7 +186,7 @@ def _correct(options: argparse.Namespace) -> None:
     )
     if options.report:
         seconds = {"measure": measured - began, "solve": solved - measured, "render": facts.seconds}
-        write_json(options.report, report_of(path, treatment, info, facts, seconds, notes, measurement.readout))
+        write_json(options.report, report_of(path, treatment, info, facts, seconds, notes, measurement))
     if options.path:
         document = path_document(path, info, times)
         if options.path.suffix == ".csv":

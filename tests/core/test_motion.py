@@ -8,6 +8,7 @@ from truth import SMALL, corner_errors, pair_truth, rms
 from keen_horizon.core.errors import MeasurementError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities, as_complex, fit_similarity
+from keen_horizon.core.motion.belief.told import motion_json
 from keen_horizon.core.motion.checkpoint import restored_tracker, stored_tracker
 from keen_horizon.core.motion.measure import MotionTracker
 from keen_horizon.core.motion.measurement import Measurement
@@ -122,7 +123,7 @@ def test_measurement_file_round_trip_and_parts(tmp_path) -> None:
 
 def test_motion_json_is_in_stored_pixels() -> None:
     result = measured(jitter(3, SMALL, 3.0, seed=8), SMALL)
-    document = result.to_motion_json(pixel_aspect=2.0)
+    document = motion_json(result, pixel_aspect=2.0)
     assert document["width"] == 320
     pair = document["pairs"][0]
     point = np.array([100.0, 50.0])

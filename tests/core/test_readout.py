@@ -13,6 +13,7 @@ from rows import COUNT, SIZE, jittering, seen
 from keen_horizon.core.finding.readout import find_readout
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.glass.shutter import SURE, UNKNOWN, Readout
+from keen_horizon.core.motion.belief.told import motion_json
 from keen_horizon.core.motion.measure import MotionTracker
 from keen_horizon.core.motion.measurement import Measurement, measurement_notes
 from keen_horizon.simulator.plane import hand_shake, read_row_by_row
@@ -78,6 +79,6 @@ def test_it_is_kept_with_the_measurement_and_told(tmp_path: Path) -> None:
     back = Measurement.load(tmp_path / "m.npz")
     assert back.readout == told
     assert back.part(10, 40).readout == told
-    assert back.to_motion_json(1.0)["readout"] == {"frames": 0.62, "confidence": 0.875, "enough": True}
+    assert motion_json(back, 1.0)["readout"] == {"frames": 0.62, "confidence": 0.875, "enough": True}
     assert any("over 0.62 of a frame" in note for note in measurement_notes(back))
     assert not any("rows" in note for note in measurement_notes(replace(back, readout=UNKNOWN)))

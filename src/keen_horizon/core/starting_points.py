@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from keen_horizon.core.treatment.believing import MOST_AREAS
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.edges import Edges
 from keen_horizon.core.treatment.former import with_present_names
@@ -74,8 +75,11 @@ def started(treatment: Treatment, settings: dict[str, Any]) -> Treatment:
     return Treatment.from_json(whole)
 
 
-def for_another_clip(treatment: Treatment, theirs: Treatment) -> Treatment:
-    """A treatment carried to another clip, which keeps what belongs to it alone."""
+def for_another_clip(treatment: Treatment, theirs: Treatment, *, alike: bool = True) -> Treatment:
+    """A treatment carried to another clip, which keeps what belongs to it alone.
+
+    Ignored areas that stand in one place all along, a bonnet or a watermark, go along where both pictures are `alike`.
+    """
     whole, other = treatment.to_json(), theirs.to_json()
     whole["range"] = other["range"]
     whole["source"] = other["source"]
@@ -86,8 +90,11 @@ def for_another_clip(treatment: Treatment, theirs: Treatment) -> Treatment:
     for part in ("falloff", "fringe"):
         if whole["optics"][part] is not None:
             whole["optics"][part]["keys"] = (other["optics"][part] or {"keys": []})["keys"]
-    for name in ("ease", "pin", "level"):
+    for name in ("ease", "pin", "level", "layer"):
         whole["motion"][name] = other["motion"][name]
+    fixed = [area.model_dump(mode="json") for area in treatment.motion.ignore if area.stands_fixed and alike]
+    known = {area["name"] for area in fixed}
+    whole["motion"]["ignore"] = [*fixed, *(a for a in other["motion"]["ignore"] if a["name"] not in known)][:MOST_AREAS]
     keyed = {track.figure for track in treatment.motion.keys}
     whole["motion"]["keys"] = [track for track in other["motion"]["keys"] if track["figure"] in keyed]
     return Treatment.from_json(whole)

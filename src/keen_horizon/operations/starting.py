@@ -8,6 +8,7 @@ from sqlalchemy.orm import Session
 from keen_horizon.core.starting_points import SHIPPED, for_another_clip, settings_of, started
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.operations.errors import NotPossible
+from keen_horizon.operations.material import clip_info
 from keen_horizon.store.models import Clip, ClipState, StartingPoint
 
 
@@ -65,6 +66,7 @@ def copy_treatment(session: Session, clip: Clip, treatment: Treatment, targets: 
             if other.state is not ClipState.READY:
                 raise NotPossible(f"{other.name} is not ready yet.")
             theirs = Treatment.from_json(other.draft or {})
-            other.draft = for_another_clip(treatment, theirs).to_json()
+            alike = clip_info(other).display == clip_info(clip).display
+            other.draft = for_another_clip(treatment, theirs, alike=alike).to_json()
             changed.append(other)
     return changed

@@ -13,9 +13,11 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.errors import TreatmentError
 from keen_horizon.core.geometry.picture import resized
-from keen_horizon.core.glass.shutter import Readout
 from keen_horizon.core.mapping.light import undone_glass
 from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.motion.belief.anew import believed_as
+from keen_horizon.core.motion.belief.doubts import confidence_of
+from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.path.any_path import AnyPath
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.ledger import ledger, pinch_points
@@ -35,13 +37,15 @@ def report_of(
     facts: RenderFacts,
     seconds: dict[str, float],
     notes: tuple[str, ...],
-    readout: Readout,
+    measurement: Measurement,
 ) -> dict[str, Any]:
     """The `R.json` document."""
     if isinstance(path, SpherePath):
         corrected = sphere_ledger(path).to_json()
     else:
-        corrected = _of_frames(path, treatment, info) | {"readout": readout.to_json()}
+        believed = believed_as(measurement, treatment.motion.belief)
+        told = {"readout": measurement.readout.to_json(), "confidence": confidence_of(believed)}
+        corrected = _of_frames(path, treatment, info) | told
     return {
         "clip": info.name,
         "frames": facts.frames,

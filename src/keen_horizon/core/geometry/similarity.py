@@ -109,5 +109,5 @@ def fit_similarities(source: Complex, target: Complex, weights: Floats) -> tuple
     off = source - from_mean[:, None]
     power = (weights * np.abs(off) ** 2).sum(1)
     turned = (weights * np.conj(off) * (target - to_mean[:, None])).sum(1)
-    z = np.where(power > 0, turned / np.maximum(power, 1e-9), 1)
+    z = np.where(power > 1e-9, turned / np.maximum(power, 1e-9), 1)
     return z, to_mean - z * from_mean

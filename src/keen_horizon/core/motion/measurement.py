@@ -252,29 +252,6 @@ class Measurement:
         except (OSError, KeyError, ValueError, zipfile.BadZipFile) as error:
             raise MeasurementError(f"{path.name}: this is not a measurement; measure the clip again.") from error
 
-    def to_motion_json(self, pixel_aspect: float) -> dict[str, Any]:
-        """The open `motion.json` document, in stored source pixels."""
-        squeeze = np.array([[1 / pixel_aspect, 0, (1 / pixel_aspect - 1) / 2], [0, 1, 0], [0, 0, 1]])
-        stretch = np.linalg.inv(squeeze)
-        matrices = squeeze @ self.pairs.matrices() @ stretch
-        return {
-            "width": round(self.size.width / pixel_aspect),
-            "height": self.size.height,
-            "frames": len(self),
-            "times": (self.times - self.times[0]).tolist(),
-            "readout": self.readout.to_json(),
-            "pairs": [
-                {
-                    "from": self.first + i,
-                    "to": self.first + i + 1,
-                    "matrix": matrices[i].tolist(),
-                    "inliers": int(self.inliers[i]),
-                    "tracked": int(self.tracked[i]),
-                }
-                for i in range(len(self.pairs))
-            ],
-        }
-
 
 def _evidence(data: Any) -> Evidence:
     if int(data["format"]) < 3:

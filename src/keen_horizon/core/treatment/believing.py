@@ -35,6 +35,11 @@ class Area(Part):
     span: tuple[FrameNumber, Annotated[int, Field(ge=0, le=MOST_FRAMES)]] | None = None
     keys: tuple[AreaKey, ...] = Field(min_length=1, max_length=MOST_KEYS)
 
+    @property
+    def stands_fixed(self) -> bool:
+        """Whether it stays in one place of the picture all along: it belongs to the camera, not to what was filmed."""
+        return len(self.keys) == 1 and not self.follows and self.span is None
+
     @model_validator(mode="after")
     def _distinct(self) -> Area:
         frames = [key.frame for key in self.keys]

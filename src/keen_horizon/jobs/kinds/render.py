@@ -87,7 +87,7 @@ def _picture(engine: Engine, files: FileStore, work: Work, progress: Progress) -
         checked_digest(session, files, work.clip_id)
         seconds = {"render": facts.seconds}
         render.key = files.keep(target, suffix)
-        render.report = report_of(path, treatment, info, facts, seconds, notes, measurement.readout)
+        render.report = report_of(path, treatment, info, facts, seconds, notes, measurement)
         render.path_key = files.keep(document, ".json")
 
 

@@ -24,6 +24,7 @@ ROUNDS = 5
 LEAST_SPREAD_PX = 0.3  # at 640 wide
 TURNS_FROM, SCALES_FROM = 4, 4  # points: fewer tell a shift alone
 ALIKE = 0.5  # of the points inside: what most of them do
+FLAT_PX = 1e-6  # a side of a polygon that rises by less crosses no row
 CORNERS = 32  # that polygons of unlike keys are drawn with
 
 
@@ -164,7 +165,7 @@ def _within(points: Floats, polygon: Floats) -> NDArray[np.bool_]:
     x1, y1 = polygon[:, 0][None], polygon[:, 1][None]
     x2, y2 = np.roll(polygon[:, 0], -1)[None], np.roll(polygon[:, 1], -1)[None]
     crosses = (y1 > y) != (y2 > y)
-    rise = np.where(y2 == y1, 1.0, y2 - y1)
+    rise = np.where(np.abs(y2 - y1) < FLAT_PX, 1.0, y2 - y1)
     left = x < x1 + (y - y1) * (x2 - x1) / rise
     return np.asarray((crosses & left).sum(1) % 2 == 1)
 

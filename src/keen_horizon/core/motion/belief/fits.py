@@ -23,6 +23,7 @@ ROUNDS, TILT_ROUNDS = 7, 3
 FAR_ROUNDS = 3  # in which points may be off by more than a pixel: a few that went astray must not keep all others out
 LEAST_SPREAD, LEAST_WEAK_SPREAD, LEAST_TILTED_SPREAD = 0.05, 0.1, 0.08
 TILT_REACH_PX = 3.0
+MOST_SIZED = 4.0  # times larger or smaller: no match of two frames is
 TILT_SPREAD = 1e-5  # 1/px at 640 wide: a pair of frames moves a corner by about a pixel that way
 BIASED = 0.01  # what weak points count where corners hold the picture
 HELD_BY, HELD_CORNERS, HELD_CELLS = 40, 3, 36
@@ -106,7 +107,9 @@ def _fitted(table: Table, size: Size) -> Fits:
         errors = np.abs(z[:, None] * table.source + t[:, None] - table.target)
         if turn == ROUNDS // 2:
             believed = believed | _joining(table, believed, errors)
-    agree = believed & (errors < np.minimum(THRESHOLD_PX, TUKEY_REACH * spread))
+    plausible = (np.abs(z) > 1 / MOST_SIZED) & (np.abs(z) < MOST_SIZED)
+    z, t = np.where(plausible, z, 1), np.where(plausible, t, 0)
+    agree = believed & plausible[:, None] & (errors < np.minimum(THRESHOLD_PX, TUKEY_REACH * spread))
     total = np.maximum(weights.sum(1), 1e-9)
     residual = np.sqrt((weights * errors**2).sum(1) / total)
     tilted_motion, tilt = _tilted(table, believed, Similarities(z, t), share, size)

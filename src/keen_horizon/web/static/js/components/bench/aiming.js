@@ -1,6 +1,6 @@
 // @ts-check
 // Pointing at the picture: setting pinned points, and drawing lines along what is level or vertical.
-import { bent, straightened } from "../../geometry/lens.js";
+import { bent, lensAt, straightened } from "../../geometry/lens.js";
 import { inverse, mapped } from "../../geometry/matrix.js";
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
@@ -38,12 +38,12 @@ export const aiming = (parts) => ({
     const lens = this.lensOf(this.path);
     return lens ? bent(lens, parts.size, x, y) : [x, y];
   },
-  /** A point of the source in what is on show. @param {number[]} place @returns {number[]} */
-  shownAt(place) {
+  /** A point of the source in what is on show, or would be on a frame. @param {number[]} place @param {number} [frame] @returns {number[]} */
+  shownAt(place, frame) {
     if (this.shown() === "before") return place;
-    const lens = this.lensOf(this.path);
+    const lens = lensAt(this.path, frame ?? this.frame);
     const [x, y] = lens ? straightened(lens, parts.size, place[0], place[1]) : place;
-    return mapped(inverse(this.matrix()), x, y);
+    return mapped(inverse(this.matrixOf(this.path, frame)), x, y);
   },
   /** @param {PointerEvent} event */
   pressed(event) {

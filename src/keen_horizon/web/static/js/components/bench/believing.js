@@ -67,7 +67,7 @@ export const believing = (parts) => {
       this.drawOver();
     },
 
-    /** What the overlay draws: points by what is believed of them, with where they were over the last second. */
+    /** What the overlay draws: points by what is believed of them, with the way they came over the last second as the view shows it. */
     evidenceShown() {
       const block = this.pointsShown || this.areas().length ? this.blockHere() : null;
       const at = block ? this.frame - block.first : -1;
@@ -85,7 +85,7 @@ export const believing = (parts) => {
       /** @type {Map<number, number[][]>} */ const trails = new Map();
       for (let row = starts[at]; row < starts[at + 1]; row++) trails.set(identity[row], []);
       for (let n = back; n <= at; n += 2) {
-        for (let row = starts[n]; row < starts[n + 1]; row++) trails.get(identity[row])?.push(this.shownAt([x[row], y[row]]));
+        for (let row = starts[n]; row < starts[n + 1]; row++) trails.get(identity[row])?.push(this.shownAt([x[row], y[row]], block.first + n));
       }
       look.trails = [...trails.values()].filter((trail) => trail.length > 1);
       return look;

@@ -109,9 +109,9 @@ export const looking = (parts) => {
       this.markLent = !this.markLent;
       this.draw();
     },
-    /** @param {any} path @returns {number[]} src_from_out of the frame on show */
-    matrixOf(path) {
-      return (path && path.src_from_out[this.frame - path.first]) || IDENTITY;
+    /** @param {any} path @param {number} [frame] the one on show, unless told @returns {number[]} src_from_out */
+    matrixOf(path, frame) {
+      return (path && path.src_from_out[(frame ?? this.frame) - path.first]) || IDENTITY;
     },
     /** @param {any} path @returns {import("../../geometry/lens.js").Lens | null} its optics at the frame on show */
     lensOf(path) {
