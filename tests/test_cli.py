@@ -29,7 +29,7 @@ def test_measure_then_correct(tmp_path: Path, shaky: tuple[Path, Similarities]) 
     assert main(["measure", clip, "--out", str(tmp_path / "m.npz"), "--json", str(tmp_path / "m.json")]) == 0
     motion = json.loads((tmp_path / "m.json").read_text())
     assert (motion["width"], motion["height"], motion["frames"], len(motion["pairs"])) == (640, 360, 90, 89)
-    assert set(motion["pairs"][0]) == {"from", "to", "matrix", "inliers", "tracked"}
+    assert set(motion["pairs"][0]) == {"from", "to", "matrix", "inliers", "tracked", "confidence"}
     (tmp_path / "t.json").write_text(json.dumps({"motion": {"intent": "hold"}, "edges": {"zoom_limit": 1.4}}))
     arguments = ["correct", clip, str(tmp_path / "o.mp4"), "--treatment", str(tmp_path / "t.json")]
     arguments += ["--measurement", str(tmp_path / "m.npz"), "--report", str(tmp_path / "r.json")]

@@ -15,6 +15,7 @@ def test_default_document_is_the_published_one() -> None:
         "intent": "glide", "response_s": 0.8, "strength": 1.0, "keys": [], "ease": [],
         "pin": {"points": [], "drift_s": 0.0, "lag_s": 0.0}, "level": {"lines": []}, "level_glide": False,
         "freedom": ["shift", "turn", "size"], "bend_limit_px": 0, "rolling_shutter": "measured", "ignore": [],
+        "layer": None,
     }  # fmt: skip
     assert Treatment.from_json(document) == Treatment()
 

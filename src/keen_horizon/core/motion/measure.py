@@ -151,9 +151,11 @@ class MotionTracker:
         key = self.key
         if key is None:
             return
-        z, t = self.motion if self.motion is not None else (1 + 0j, 0j)
-        self.key_z, self.key_t = z * self.key_z, z * self.key_t + t
-        found = self._seen_again(key, picture)
+        found = None
+        if self.motion is not None:  # else what agrees would be noise
+            z, t = self.motion
+            self.key_z, self.key_t = z * self.key_z, z * self.key_t + t
+            found = self._seen_again(key, picture)
         if found is None:
             self.key_misses += 1
         else:

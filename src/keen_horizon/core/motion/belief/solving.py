@@ -109,7 +109,7 @@ def solved(
     pairs = count - 1
     enough = fits.count >= MINIMUM_INLIERS
     blind = (measurement.blind | ~enough[:pairs]) & ~measurement.cut
-    graph = _graph(fits, measurement.cut, enough, matches.frames)
+    graph = _graph(fits, measurement.cut | blind, enough, matches.frames)
     posed = graph.posed(count, blind, size.half_diagonal / 2)
     motion = bridged(graph.motion[:pairs], blind)
     agree = fits.agree[:pairs][table.there[:pairs]]
@@ -122,11 +122,11 @@ def solved(
     )  # fmt: skip
 
 
-def _graph(fits: Fits, cut: NDArray[np.bool_], enough: NDArray[np.bool_], matched: NDArray[np.int64]) -> Graph:
-    """The motions of pairs, as if nothing moved over a cut, and of the matches that show enough."""
-    pairs = len(cut)
+def _graph(fits: Fits, unknown: NDArray[np.bool_], enough: NDArray[np.bool_], matched: NDArray[np.int64]) -> Graph:
+    """The motions of pairs, as if nothing moved where that is `unknown`, and of the matches that show enough."""
+    pairs = len(unknown)
     kept = np.r_[np.arange(pairs), pairs + np.flatnonzero(enough[pairs:])]
-    still = np.r_[cut, np.zeros(len(kept) - pairs, np.bool_)]
+    still = np.r_[unknown, np.zeros(len(kept) - pairs, np.bool_)]
 
     def moves(motion: Similarities) -> Similarities:
         return Similarities(np.where(still, 1, motion.z[kept]), np.where(still, 0, motion.t[kept]))

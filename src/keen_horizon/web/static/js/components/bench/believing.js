@@ -19,6 +19,7 @@ export const believing = (parts) => {
   return {
     pointsShown: false,
     /** @type {any} */ belief: null,
+    /** Blocks of points that came, so that what is said of them is said anew. */ blocksCame: 0,
     /** What a click on a point told. */ pointSaid: "",
     /** Suggested things that were dismissed, by what they are. @type {string[]} */ dismissed: [],
     /** Corners of the area being drawn, in the source. @type {number[][]} */ areaDrawn: [],
@@ -56,10 +57,12 @@ export const believing = (parts) => {
         const mine = blocks;
         ask("POST", `${parts.address}/points?first=${start}`, this.t).then((block) => {
           mine.set(start, block);
-          if (mine === blocks) this.drawOver();
+          if (mine !== blocks) return;
+          this.blocksCame++;
+          this.drawOver();
         }, () => mine.delete(start));
       }
-      return blocks.get(start) || null;
+      return this.blocksCame >= 0 ? blocks.get(start) || null : null;
     },
     togglePoints() {
       this.pointsShown = !this.pointsShown;
