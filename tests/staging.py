@@ -49,6 +49,19 @@ def passing(count: int = 90, *, held: bool = False, wide: int = 220, soft: float
     return [behind, Sheet.of(thing, laid_out(middle, own, thing), shape(thing))]
 
 
+def on_ground(count: int = 60) -> list[Sheet]:
+    """The town behind nearer ground that takes up the lower half, walked along: which stands still is a question."""
+    shift = swaying(count, 4, 3, 1) + 1j * swaying(count, 4, 3, 2)
+    along = 1.5 * (np.arange(count) - count / 2) + swaying(count, 6, 9, 5)
+    z = np.exp(1j * swaying(count, 0.005, 3, 4))
+    back, ground = town(), cloth(1100, 220)
+    middle = SIZE.centre.real + 285j + shift + 1.8 * along
+    return [
+        Sheet.of(back, laid_out(SIZE.centre + shift + along, z, back)),
+        Sheet.of(ground, laid_out(middle, z, ground)),
+    ]
+
+
 def measured(sheets: list[Sheet], noise: float = 1.5) -> Measurement:
     """The measurement of a staged film."""
     tracker = MotionTracker.start(SIZE)

@@ -10,10 +10,11 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from staging import SIZE, measured, outline, overlap, passing, true_pairs
+from staging import SIZE, measured, on_ground, outline, overlap, passing, true_pairs
 from truth import corner_errors, rms
 
 from keen_horizon.core.errors import TreatmentError
+from keen_horizon.core.geometry.similarity import as_points
 from keen_horizon.core.motion.belief.anew import believed_as
 from keen_horizon.core.motion.belief.areas import area_over_time
 from keen_horizon.core.motion.belief.doubts import asked_about, confidence_of, doubts
@@ -78,13 +79,11 @@ def test_what_moves_is_suggested_where_it_is() -> None:
     sheets, found = film()
     subject = find_subjects(found)[0]
     shared = [
-        overlap(np.stack([polygon.real, polygon.imag], -1), outline(sheets[1], frame))
-        for frame, polygon in zip(subject.frames, subject.polygons, strict=True)
-        if 20 <= frame <= 60
+        overlap(as_points(one.polygon), outline(sheets[1], one.frame)) for one in subject.seen if 20 <= one.frame <= 60
     ]
     assert np.median(shared) > 0.7
     document = motion_json(found, 1.0)
-    assert document["subjects"][0]["keys"][0]["frame"] == subject.frames[0]
+    assert document["subjects"][0]["keys"][0]["frame"] == subject.seen[0].frame
     assert all(0 <= pair["confidence"] <= 1 for pair in document["pairs"])
 
 
@@ -95,6 +94,19 @@ def test_a_plain_film_suggests_nothing_and_is_sure() -> None:
     assert confidence_of(found) == 1.0
     assert doubts(found) == []
     assert asked_about(found) is None
+
+
+def test_where_two_may_stand_still_an_editor_is_asked_and_answers() -> None:
+    sheets = on_ground()
+    found = measured(sheets)
+    assert off(found, sheets[0]) < 0.1
+    asked = asked_about(found)
+    assert asked is not None
+    for choice, sheet in zip(asked, sheets, strict=True):
+        still = StandsStill(frame=choice.frame, x=choice.point.real, y=choice.point.imag)
+        answered = believed_as(found, Belief(layer=still))
+        assert off(answered, sheet) < 0.15
+        assert asked_about(answered) is None
 
 
 def test_an_area_follows_what_is_in_it_both_ways() -> None:

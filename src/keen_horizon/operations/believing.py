@@ -31,8 +31,8 @@ def belief_told(question: Question) -> dict[str, Any]:
         "pairs": measurement.confidence.round(2).tolist(),
         "first": measurement.first,
         "doubts": [doubt.to_json() for doubt in doubts(measurement)],
-        "subjects": [subject.to_json() for subject in find_subjects(measurement)],
-        "asked": None if asked is None else asked.name,
+        "subjects": [subject.to_json() | {"at": subject.middle.to_json()} for subject in find_subjects(measurement)],
+        "asked": None if asked is None else [choice.to_json() for choice in asked],
     }
 
 

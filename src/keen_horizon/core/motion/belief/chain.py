@@ -24,6 +24,8 @@ STAYING = 6.0
 BORDER, OUTERMOST, AREA, SPREAD, COVERED = 0.3, 0.2, 0.25, 0.25, 0.1
 HIGHER = 0.1  # what lies lower in an upright picture is nearer, mostly
 MOST_COVERED = 1.5
+LEAST_BESIDE = 0.08  # of a window's tracks: scraps of a layer lie along its own edges
+SURELY = 2.0  # standard deviations that are taken off
 FEW = 8.0  # tracks beside another layer that count for nothing yet
 NEAREST = 3  # tracks that stand for a cell, so that few weak points hold a wall
 BORDER_DEEP = 2  # cells
@@ -145,8 +147,10 @@ def _covered_rates(
 
     told = {}
     for who in events:
-        others = sum(events.values()) - events[who], sum(beside.values()) - beside[who]
-        told[who] = np.log(rate(events[who], beside[who]) / rate(*others))
+        others, beside_others = sum(events.values()) - events[who], sum(beside.values()) - beside[who]
+        more = np.log(rate(events[who], beside[who]) / rate(others, beside_others))
+        doubt = SURELY * np.sqrt(1 / (events[who] + 0.5) + 1 / (others + 0.5))  # of counts, as a logarithm
+        told[who] = np.sign(more) * max(0.0, abs(more) - doubt)
     return [np.array([np.clip(told[who], -MOST_COVERED, MOST_COVERED) for who in name.tolist()]) for name in names]
 
 
@@ -156,8 +160,11 @@ def _endings_beside(window: Window, layers: Layers, size: Size) -> tuple[Floats,
     """
     count = len(layers.moves)
     events, beside = np.zeros(count), np.zeros(count)
-    if count < 2:
+    sizes = np.bincount(layers.label[layers.label >= 0], minlength=count)
+    large = sizes >= LEAST_BESIDE * sizes.sum()
+    if large.sum() < 2:
         return events, beside
+    layers = Layers(np.where((layers.label >= 0) & large[layers.label], layers.label, -1), layers.moves)
     seen = np.isfinite(window.places.real)
     first, last = seen.argmax(1), seen.shape[1] - 1 - seen[:, ::-1].argmax(1)
     near_now = _near_others(window, layers, np.full(len(window), window.middle))

@@ -9,12 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.motion.belief.labels import BACKGROUND
-from keen_horizon.core.motion.belief.subjects import Subject, find_subjects
+from keen_horizon.core.motion.belief.subjects import Outlined, find_subjects, layers_on
 from keen_horizon.core.motion.measurement import Measurement
 
 UNSURE = 0.7  # of confidence, below which it is said why
 LEAST_POINTS = 40
-ASKED_BELOW = 0.75  # of confidence over a clip: an editor is asked which layer stands still
+ASKED_BELOW = 0.85  # of confidence over a clip: an editor is asked which layer stands still
 ASKED_SHARE = 0.15  # of the picture, that another layer takes up
 
 
@@ -89,9 +89,15 @@ def _two_layers(measurement: Measurement) -> NDArray[np.bool_]:
     return np.asarray(np.diff(total[evidence.starts]) > LEAST_POINTS / 2)
 
 
-def asked_about(measurement: Measurement) -> Subject | None:
-    """The other layer that may be what stands still, where the software cannot choose by itself."""
+def asked_about(measurement: Measurement) -> tuple[Outlined, Outlined] | None:
+    """What is taken to stand still and the other layer that may be it, on one frame, where the software cannot choose
+    by itself.
+    """
     sure = confidence_of(measurement)
     if sure is None or sure >= ASKED_BELOW:
         return None
-    return next((subject for subject in find_subjects(measurement) if subject.share >= ASKED_SHARE), None)
+    for subject in find_subjects(measurement):
+        if subject.share >= ASKED_SHARE:
+            here = {one.name: one for one in layers_on(measurement, subject.middle.frame)}
+            return (here[BACKGROUND], subject.middle) if BACKGROUND in here else None
+    return None

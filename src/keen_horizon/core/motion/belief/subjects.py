@@ -29,16 +29,41 @@ MOST_ALIKE = 0.5  # of the frames: a subject is there
 
 
 @dataclass(frozen=True)
-class Subject:
-    """Something that moves by itself: its layer's `name`, `share` of the picture, confidence, and polygons (C,) complex
-    px of the upright clip on `frames`, clip numbering, in order.
+class Outlined:
+    """A layer on a frame, clip numbering: its `name`, `share` of the picture, how `sure`ly it holds that, its outline
+    (C,) and the place of one of its points, complex px of the upright clip.
     """
+
+    frame: int
+    name: int
+    share: float
+    sure: float
+    polygon: Complex
+    point: complex
+
+    def to_json(self) -> dict[str, Any]:
+        """Plain values: what an editor is shown, and what says that this is what stands still."""
+        return {
+            "frame": self.frame,
+            "x": round(self.point.real, 1),
+            "y": round(self.point.imag, 1),
+            "polygon": as_points(self.polygon).round(1).tolist(),
+        }
+
+
+@dataclass(frozen=True)
+class Subject:
+    """Something that moves by itself: its layer's `name`, `share` of the picture, confidence, and how it is seen."""
 
     name: int
     share: float
     confidence: float
-    frames: tuple[int, ...]
-    polygons: tuple[Complex, ...]
+    seen: tuple[Outlined, ...]
+
+    @property
+    def middle(self) -> Outlined:
+        """It halfway through the time it is seen."""
+        return self.seen[len(self.seen) // 2]
 
     def to_json(self) -> dict[str, Any]:
         """As in motion.json."""
@@ -46,62 +71,60 @@ class Subject:
             "layer": self.name,
             "share": round(self.share, 3),
             "confidence": round(self.confidence, 3),
-            "keys": [
-                {"frame": frame, "polygon": as_points(polygon).round(1).tolist()}
-                for frame, polygon in zip(self.frames, self.polygons, strict=True)
-            ],
+            "keys": [{"frame": one.frame, "polygon": as_points(one.polygon).round(1).tolist()} for one in self.seen],
         }
 
 
 @kept_lately
 def find_subjects(measurement: Measurement) -> tuple[Subject, ...]:
     """What moves by itself in a measured range, the largest first; nothing where earlier formats kept no layers."""
-    evidence = measurement.evidence
-    if not len(evidence.layer) or len(measurement) < 2:
+    if not len(measurement.evidence.layer) or len(measurement) < 2:
         return ()
     step = max(1, round(EVERY_S * measurement.rate))
-    seen: dict[int, list[tuple[int, float, float, Complex]]] = {}
+    seen: dict[int, list[Outlined]] = {}
     for place in range(0, len(measurement) - 1, step):
-        for name, share, held, polygon in _on_frame(measurement, place):
-            seen.setdefault(name, []).append((measurement.first + place, share, held, polygon))
+        for one in layers_on(measurement, measurement.first + place):
+            if one.name != BACKGROUND:
+                seen.setdefault(one.name, []).append(one)
     subjects = []
     for name, found in seen.items():
-        lasted = (found[-1][0] - found[0][0]) / measurement.rate
-        share = float(np.median([one[1] for one in found]))
-        if lasted < LEAST_S or share < LEAST_SHARE:
+        lasted = found[-1].frame - found[0].frame
+        share = float(np.median([one.share for one in found]))
+        if lasted < LEAST_S * measurement.rate or share < LEAST_SHARE:
             continue
-        expected = 1 + (found[-1][0] - found[0][0]) // step
-        sure = float(np.mean([one[2] for one in found])) * min(1.0, len(found) / expected / MOST_ALIKE)
-        frames, polygons = tuple(one[0] for one in found), tuple(one[3] for one in found)
-        subjects.append(Subject(name, share, sure, frames, polygons))
+        there = len(found) / (1 + lasted // step)
+        sure = float(np.mean([one.sure for one in found])) * min(1.0, there / MOST_ALIKE)
+        subjects.append(Subject(name, share, sure, tuple(found)))
     return tuple(sorted(subjects, key=lambda subject: -subject.share))
 
 
-def _on_frame(measurement: Measurement, place: int) -> list[tuple[int, float, float, Complex]]:
-    """The other layers on a frame: name, share of the picture, how surely it holds that, and its outline."""
-    evidence, size = measurement.evidence, analysed_size(measurement.size)
+def layers_on(measurement: Measurement, frame: int) -> list[Outlined]:
+    """The layers on a frame, clip numbering, where there is more than one; none on the range's last frame."""
+    evidence, size, unit = measurement.evidence, analysed_size(measurement.size), analysed_unit(measurement.size)
+    place = frame - measurement.first
     rows = slice(int(evidence.starts[place]), int(evidence.starts[place + 1]))
     name = evidence.layer[rows]
     known = (name != UNKNOWN) & (name != IGNORED)
-    name, points = name[known], as_complex(evidence.points[rows][known]) / analysed_unit(measurement.size)
-    others, count = np.unique(name[name != BACKGROUND], return_counts=True)
-    others = others[count >= LEAST_TRACKS]
-    if not len(others) or len(name) < NEAREST:
+    name, points = name[known], as_complex(evidence.points[rows][known]) / unit
+    names, count = np.unique(name, return_counts=True)
+    names = names[count >= LEAST_TRACKS]
+    if not (names != BACKGROUND).any() or len(name) < NEAREST:
         return []
-    middles = _middles(size)
-    off = np.abs(middles[:, None] - points[None])
+    off = np.abs(_middles(size)[:, None] - points[None])
     nearest = np.argpartition(off, NEAREST - 1, axis=1)[:, :NEAREST]
     found = []
-    for other in others.tolist():
-        held = (name[nearest] == other).mean(1)
-        close = off[:, name == other].min(1) < REACH_PX
+    for layer in names.tolist():
+        members = points[name == layer]
+        held = (name[nearest] == layer).mean(1)
+        close = off[:, name == layer].min(1) < REACH_PX
         outline = _outline((held > MOSTLY) & close, size)
         if outline is None:
             continue
         mask, polygon = outline
         share = float(mask.mean())
         if share * cell_count((size.height, size.width)) >= 1:
-            found.append((other, share, float(held[mask].mean()), polygon * analysed_unit(measurement.size)))
+            inner = complex(members[np.abs(members - np.median(members.real) - 1j * np.median(members.imag)).argmin()])
+            found.append(Outlined(frame, layer, share, float(held[mask].mean()), polygon * unit, inner * unit))
     return found
 
 

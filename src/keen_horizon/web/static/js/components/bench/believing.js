@@ -172,14 +172,26 @@ export const believing = (parts) => {
     },
     /** Whether the software asks which of two layers stands still. */
     asksWhich() {
-      return Boolean(this.belief && this.belief.asked !== null && !this.t.motion.layer);
+      return Boolean(this.belief && this.belief.asked && !this.t.motion.layer);
+    },
+    /** The two that may stand still, each drawn on the clip's own picture. @returns {any[]} */
+    whichListed() {
+      if (!this.asksWhich()) return [];
+      const { width, height } = parts.size;
+      return this.belief.asked.map((/** @type {any} */ choice, /** @type {number} */ i) => ({
+        ...choice, label: i ? "This" : "This, as now", box: `0 0 ${width} ${height}`, width, height,
+        picture: `/media/clips/${parts.page.id}/still.jpg?frame=${choice.frame}`,
+        outline: choice.polygon.map((/** @type {number[]} */ place) => place.join(",")).join(" "),
+      }));
+    },
+    /** @param {{ frame: number, x: number, y: number }} choice */
+    chooseStill({ frame, x, y }) {
+      this.t.motion.layer = { frame, x, y };
+      this.settled();
     },
     /** @param {any} subject Steady it instead of what was taken for the background. */
     standStill(subject) {
-      const key = subject.keys[Math.floor(subject.keys.length / 2)];
-      const middle = [0, 1].map((axis) => key.polygon.reduce((/** @type {number} */ sum, /** @type {number[]} */ place) => sum + place[axis], 0) / key.polygon.length);
-      this.t.motion.layer = { frame: key.frame, x: Math.round(10 * middle[0]) / 10, y: Math.round(10 * middle[1]) / 10 };
-      this.settled();
+      this.chooseStill(subject.at);
     },
     usualStill() {
       this.t.motion.layer = null;
@@ -200,9 +212,8 @@ export const believing = (parts) => {
     },
     /** @param {number[]} place in the source */
     setStill(place) {
-      this.t.motion.layer = { frame: this.frame, x: Math.round(10 * place[0]) / 10, y: Math.round(10 * place[1]) / 10 };
       this.aim = null;
-      this.settled();
+      this.chooseStill({ frame: this.frame, x: Math.round(10 * place[0]) / 10, y: Math.round(10 * place[1]) / 10 });
     },
     /** @param {number[]} place in the source */
     beginArea(place) {
