@@ -24,9 +24,9 @@ from keen_horizon.store.models import Clip, Render, Version, Work
 ASKED_FROM_S = 180.0  # a clip's length: measuring longer ones takes minutes, so an editor says when
 
 
-def request_measurement(session: Session, clip: Clip, treatment: Treatment) -> Work | None:
-    """Queue measuring of the treatment's range; None when it is measured already."""
-    return ask_for(session, clip, MOTION, *treatment.frames(clip_info(clip).frames))
+def request_measurement(session: Session, clip: Clip, treatment: Treatment, *, anew: bool = False) -> Work | None:
+    """Queue measuring of the treatment's range; None when it is measured already, unless `anew` is wanted."""
+    return ask_for(session, clip, MOTION, *treatment.frames(clip_info(clip).frames), anew=anew)
 
 
 def measure_arrived(session: Session, clip: Clip) -> Work | None:

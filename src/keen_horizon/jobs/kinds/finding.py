@@ -162,7 +162,7 @@ SEARCHES: dict[str, Callable[[Search], Found]] = {
     "measure": _motion, "pin": _pin, "flat": _flat, "lens": _lens,
     "falloff": _falloff, "fringe": _fringe,
 }  # fmt: skip
-LOOKED_FOR_ANEW = (LENS, FALLOFF, FRINGE)
+LOOKED_FOR_ANEW = (MOTION, LENS, FALLOFF, FRINGE)
 
 
 def _motion_of(session: Session, files: FileStore, clip: Clip, material: Material) -> Measurement | None:

@@ -19,6 +19,7 @@ export const believing = (parts) => {
   return {
     pointsShown: false,
     /** @type {any} */ belief: null,
+    untold: false,
     /** Blocks of points that came, so that what is said of them is said anew. */ blocksCame: 0,
     /** What a click on a point told. */ pointSaid: "",
     /** Suggested things that were dismissed, by what they are. @type {string[]} */ dismissed: [],
@@ -40,6 +41,7 @@ export const believing = (parts) => {
         const told = await ask("POST", `${parts.address}/belief`, this.t);
         if (number !== asked) return;
         this.belief = told.known ? told : null;
+        this.untold = !told.known;
       } catch {
         this.belief = null; // what is wrong with the settings, solving says
       }
@@ -129,8 +131,17 @@ export const believing = (parts) => {
       const [low, sure] = [this.belief.doubts.length, this.belief.confidence];
       return `Sure to ${Math.round(100 * sure)} %${low ? `; less in ${low === 1 ? "one stretch" : `${low} stretches`}` : ""}.`;
     },
+    /** What was said of the last measurement says nothing of a new one. */
+    measuredAnew() {
+      said = "";
+      return this.solve();
+    },
     beliefKnown() {
       return this.belief !== null;
+    },
+    /** Whether the range was measured before points were told apart. */
+    beliefUntold() {
+      return this.untold && this.measured();
     },
     /** @returns {any[]} stretches in which the motion is not sure, for a list */
     doubtsListed() {

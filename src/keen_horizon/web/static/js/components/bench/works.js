@@ -7,9 +7,10 @@ import { workText } from "../../words.js";
 export const works = (parts) => {
   /** @type {number} */ let refreshing = 0;
   return {
-    measure() {
+    /** @param {boolean} [anew] also where that was done already */
+    measure(anew = false) {
       this.attempt(async () => {
-        const answer = await ask("POST", `${parts.address}/measure`, this.t);
+        const answer = await ask("POST", `${parts.address}/measure${anew ? "?anew=yes" : ""}`, this.t);
         if (answer.work) this.worked(answer.work);
         else await this.refresh();
       });
@@ -38,6 +39,7 @@ export const works = (parts) => {
       if (work.kind === "lens") this.attempt(() => this.refresh().then(() => this.useFound()));
       else if (work.kind === "falloff") this.attempt(() => this.refresh().then(() => (this.foundLight.enough || this.foundLight.dead) && this.useFoundLight(true)));
       else if (work.kind === "fringe") this.attempt(() => this.refresh().then(() => this.foundFringe.enough && this.useFoundFringe()));
+      else if (work.kind === "measure" && this.measuredAnew) this.attempt(() => this.refresh().then(() => this.measuredAnew()));
       else if (work.kind === "flat") this.solve();
       else this.refreshSoon();
     },
