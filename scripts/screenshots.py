@@ -73,6 +73,18 @@ def show_the_lean(page: Page) -> None:
     page.get_by_role("button", name="after", exact=True).click()
 
 
+def show_the_points(page: Page) -> None:
+    """What is believed of the quay, behind the boats and the lamp that pass."""
+    page.goto(page.url.partition("?")[0] + "?stage=motion&frame=150")
+    expect(page.locator("details.believing summary")).to_contain_text("Sure to")
+    page.locator("details.believing summary").click()
+    page.get_by_role("button", name="Show the points").click()
+    page.locator("details.believing").scroll_into_view_if_needed()
+    page.wait_for_timeout(1500)
+    shoot(page, "believed")
+    page.get_by_role("button", name="Show the points").click()
+
+
 def draw_straightedges(page: Page) -> None:
     """Along the top and the foot of the quay, in the first frame of the dinghy clip."""
     page.keyboard.press("1")
@@ -202,6 +214,10 @@ def main() -> None:
         to_bench(page, "quay_walk_01.mp4")
         page.keyboard.press("w")
         shoot(page, "bench")
+        show_the_points(page)
+        page.reload()
+        expect(page.locator(".outcome tbody tr")).to_have_count(5)
+        page.keyboard.press("w")
         show_the_scope(page)
         show_the_edges(page)
         page.keyboard.press("3")
