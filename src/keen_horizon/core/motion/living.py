@@ -6,6 +6,7 @@ half the size, so that a wall, a sky or a blurred street has its say too.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 import cv2
@@ -19,6 +20,7 @@ from keen_horizon.core.motion.tracking import (
     cell_count,
     grid_cells,
     nearby,
+    rank_in_run,
     spread_corners,
     spread_weak,
     there_and_back,
@@ -26,7 +28,9 @@ from keen_horizon.core.motion.tracking import (
 
 APART_PX = 5.0  # between points
 FRESH_EVERY, FRESH_BELOW = 4, 0.7
-AHEAD_PX = 2.0  # two points that come so close follow the same thing
+TOGETHER_PX = 2.0  # two points that come so close follow the same thing
+
+Way = Callable[[Gray, Gray, Points, Points, bool], tuple[Points, NDArray[np.bool_]]]
 
 
 @dataclass(frozen=True)
@@ -136,16 +140,14 @@ class LivingPoints:
         """Points that came together follow the same thing: the younger ones go; so do crowds in one cell."""
         if not len(self.places):
             return
-        across = shape[1] // 2 + 1
-        bins = (self.places // AHEAD_PX).astype(np.int64) @ (1, across)
+        across = int(shape[1] / TOGETHER_PX) + 1
+        bins = (self.places // TOGETHER_PX).astype(np.int64) @ (1, across)
         order = np.lexsort((self.identity, self.weak, bins))
         first = np.r_[True, np.diff(bins[order]) != 0]
         kept = np.sort(order[first])
         cells = grid_cells(self.places[kept], shape)
         ranked = np.lexsort((self.identity[kept], self.weak[kept], cells))
-        starts = np.r_[0, np.flatnonzero(np.diff(cells[ranked])) + 1]
-        rank = np.arange(len(ranked)) - np.repeat(starts, np.diff(np.r_[starts, len(ranked)]))
-        kept = kept[np.sort(ranked[rank < 2 * PER_CELL])]
+        kept = kept[np.sort(ranked[rank_in_run(cells[ranked]) < 2 * PER_CELL])]
         self.places, self.identity, self.weak = self.places[kept], self.identity[kept], self.weak[kept]
 
     def _take(self, fresh: Points, weak: bool) -> None:
@@ -160,42 +162,33 @@ class LivingPoints:
         self.weak = np.concatenate([self.weak, np.full(len(fresh), weak)])
 
 
-def followed(before: Lookout, after: Lookout, points: Lived, guess: Points | None = None) -> Lived:
-    """Follow points from one picture to another and back, weak ones at half the size; only those that return.
+def followed(before: Lookout, after: Lookout, points: Lived) -> Lived:
+    """Follow points from their `source` to another picture and back; only those that return."""
+    return _sought(there_and_back, (before, after), points, points.source)
 
-    Points begin at their `source`; where to look for them may be a better `guess` (N, 2).
-    """
+
+def found_nearby(before: Lookout, after: Lookout, points: Lived, guess: Points) -> Lived:
+    """Points that lie within a few pixels of a guess (N, 2) in another picture, sought one way only."""
+    return _sought(nearby, (before, after), points, guess)
+
+
+def _sought(way: Way, pictures: tuple[Lookout, Lookout], points: Lived, guess: Points) -> Lived:
+    """Points sought in another picture, weak ones at half the size."""
     there = np.zeros_like(points.source)
     good = np.zeros(len(points), np.bool_)
+    before, after = pictures
     strong, weak = np.flatnonzero(~points.weak), np.flatnonzero(points.weak)
-    first = points.source if guess is None else guess
     if len(strong):
-        there[strong], good[strong] = there_and_back(before.gray, after.gray, points.source[strong], first[strong])
+        there[strong], good[strong] = way(before.gray, after.gray, points.source[strong], guess[strong], False)
     if len(weak):
-        found, returned = there_and_back(
-            before.half, after.half, _halved(points.source[weak]), _halved(first[weak]), weak=True
-        )
-        there[weak], good[weak] = 2 * found + 0.5, returned
+        halved = _halved(points.source[weak]), _halved(guess[weak])
+        found, good[weak] = way(before.half, after.half, *halved, True)
+        there[weak] = 2 * found + 0.5
     return Lived(points.source[good], there[good], points.identity[good], points.weak[good])
 
 
 def _halved(points: Points) -> Points:
     return np.asarray((points - 0.5) / 2, np.float32)
-
-
-def found_nearby(before: Lookout, after: Lookout, points: Lived, guess: Points) -> Lived:
-    """Points that lie within a few pixels of a guess (N, 2) in another picture, sought one way only."""
-    there = np.zeros_like(points.source)
-    good = np.zeros(len(points), np.bool_)
-    for kind, pictures in ((~points.weak, (before.gray, after.gray)), (points.weak, (before.half, after.half))):
-        rows = np.flatnonzero(kind)
-        if not len(rows):
-            continue
-        weak = bool(points.weak[rows[0]])
-        begins, guesses = (_halved(p[rows]) if weak else p[rows] for p in (points.source, guess))
-        found, good[rows] = nearby(*pictures, begins, guesses, weak=weak)
-        there[rows] = 2 * found + 0.5 if weak else found
-    return Lived(points.source[good], there[good], points.identity[good], points.weak[good])
 
 
 def together(lists: list[Lived]) -> Lived:

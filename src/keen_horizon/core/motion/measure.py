@@ -1,9 +1,9 @@
 """Measuring: a stream of luma planes in, a Measurement out, nothing of the stream kept.
 
-Every frame is matched to the one before and, against drift, to a key frame: the frame is first
-warped by the predicted pose so that only a small motion is left to find, and the match counts only if
-it agrees with the prediction. A key frame serves while enough of its points are still in sight. The
-pose graph joins all of it.
+Points are followed from frame to frame and, against drift, to a key frame: the frame is first warped by the
+predicted pose so that only a small motion is left to find, and points count where they live or where that
+says. A key frame serves while enough of its points are still in sight. Which points are believed, and the
+motion that they tell, is worked out in the end (see `belief`).
 
 Where a pair shows nothing in common, the last good frame is kept for a while: if a later one matches it,
 what lay between was a flash, a black stretch or an obstacle, and motion is carried across; if none does,

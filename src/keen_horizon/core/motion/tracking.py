@@ -69,10 +69,13 @@ def _best_of_cells(points: Points, strength: NDArray[np.floating], shape: tuple[
         return points
     cells = grid_cells(points, shape)
     order = np.lexsort((-strength, cells))
-    ordered = cells[order]
-    starts = np.r_[0, np.flatnonzero(np.diff(ordered)) + 1]
-    rank = np.arange(len(ordered)) - np.repeat(starts, np.diff(np.r_[starts, len(ordered)]))
-    return np.asarray(points[order[rank < per_cell]])
+    return np.asarray(points[order[rank_in_run(cells[order]) < per_cell]])
+
+
+def rank_in_run(groups: NDArray[np.intp]) -> NDArray[np.intp]:
+    """How many of the same lie before each (N,), at least one, of values in order."""
+    starts = np.r_[0, np.flatnonzero(np.diff(groups)) + 1]
+    return np.asarray(np.arange(len(groups)) - np.repeat(starts, np.diff(np.r_[starts, len(groups)])), np.intp)
 
 
 def spread_weak(half: Gray, shape: tuple[int, ...], per_cell: int = PER_CELL) -> Points:

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.robust import tukey
 from keen_horizon.core.geometry.similarity import Complex, Floats, as_complex, as_points, fit_similarity
+from keen_horizon.core.lately import kept_lately
 from keen_horizon.core.motion.belief.labels import BACKGROUND
 from keen_horizon.core.motion.matched import analysed_size, analysed_unit
 from keen_horizon.core.motion.measurement import Measurement
@@ -22,7 +23,7 @@ from keen_horizon.core.treatment.believing import Area
 MOSTLY_INSIDE = 1 / 3  # of a track's life: it is ignored all along
 ROUNDS = 5
 LEAST_SPREAD_PX = 0.3  # at 640 wide
-TURNS_FROM, SCALES_FROM = 4, 4  # points: fewer tell a shift alone
+TURNS_FROM = 4  # points: fewer tell a shift alone
 ALIKE = 0.5  # of the points inside: what most of them do
 FLAT_PX = 1e-6  # a side of a polygon that rises by less crosses no row
 CORNERS = 32  # that polygons of unlike keys are drawn with
@@ -40,6 +41,7 @@ class AreaOverTime:
         return as_points(self.polygons[place])
 
 
+@kept_lately
 def area_over_time(area: Area, measurement: Measurement) -> AreaOverTime:
     """Where an area lies on every frame of a measured range."""
     count, first = len(measurement), measurement.first

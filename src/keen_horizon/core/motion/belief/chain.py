@@ -21,6 +21,7 @@ from keen_horizon.core.motion.belief.windows import Window
 from keen_horizon.core.motion.tracking import grid_of
 
 STAYING = 6.0
+DECIDES = 10.0  # what an editor says: more than all scores and going on together
 BORDER, OUTERMOST, AREA, SPREAD, COVERED = 0.3, 0.2, 0.25, 0.25, 0.1
 HIGHER = 0.1  # what lies lower in an upright picture is nearer, mostly
 MOST_COVERED = 1.5
@@ -61,7 +62,7 @@ def best_chain(
     if chosen is not None:
         for place, (found, tracks) in enumerate(zip(layers, chosen, strict=True)):
             share = [float(tracks[found.members(k)].mean()) for k in range(len(found.moves))]
-            scores[place] = scores[place] + 10 * np.array(share)
+            scores[place] = scores[place] + DECIDES * np.array(share)
     kept = [place for place, score in enumerate(scores) if len(score)]
     layer, margin = np.full(len(windows), -1), np.zeros(len(windows))
     if not kept:
