@@ -132,6 +132,9 @@ def main() -> None:
         glass = Treatment.from_json({"optics": {"lens": {"family": "equidistant", "coefficients": [1.2]}}})
         seen = solve_path(measurement, glass)
         straightening = timed(lambda: render_clip(clip, info, times, seen, glass, target))
+        bend = Treatment.from_json({"motion": {"bend_limit_px": 4}})
+        bent = solve_path(measurement, bend)
+        bending = timed(lambda: render_clip(clip, info, times, bent, bend, target))
         read = {"motion": {"rolling_shutter": 0.6}}
         rolled, rolled_straight = (Treatment.from_json(read | more) for more in ({}, glass.to_json() | read))
         rows, rows_straight = (solve_path(measurement, t) for t in (rolled, rolled_straight))
@@ -154,6 +157,7 @@ def main() -> None:
             "render / plain transcode": round(rendering / plain, 2),
             "borrow / plain transcode": round(borrowing / plain, 2),
             "lens and motion / plain transcode": round(straightening / plain, 2),
+            "motion and bend / plain transcode": round(bending / plain, 2),
             "rows and motion / plain transcode": round(reading / plain, 2),
             "lens, rows and motion / plain transcode": round(reading_straight / plain, 2),
             "lens, motion and fall-off / plain transcode": round(lifting / plain, 2),

@@ -15,6 +15,7 @@ from keen_horizon.simulator.staged import Picture, Sheet, laid_out, shape, stage
 
 SIZE = Size(640, 360)
 RATE = 30
+NEARER = 1.6  # how much further near ground moves than the town
 
 
 def town(sharp: float = 0.0) -> Picture:
@@ -59,6 +60,18 @@ def on_ground(count: int = 60) -> list[Sheet]:
     return [
         Sheet.of(back, laid_out(SIZE.centre + shift + along, z, back)),
         Sheet.of(ground, laid_out(middle, z, ground)),
+    ]
+
+
+def two_depths(count: int = 70) -> list[Sheet]:
+    """The town behind ground that moves further since it is nearer, as a shaken camera that shifts shows them."""
+    shake = swaying(count, 4, 2.5, 1) + 1j * swaying(count, 4, 2.5, 2)
+    z, middle = np.exp(1j * swaying(count, 0.004, 3, 3)), SIZE.centre
+    back, ground = town(), cloth(1000, 260)
+    own = complex(320, 350)
+    return [
+        Sheet.of(back, laid_out(middle + z * shake, z, back)),
+        Sheet.of(ground, laid_out(middle + z * (own - middle + NEARER * shake), z, ground)),
     ]
 
 

@@ -65,6 +65,10 @@ def _of_frames(path: CameraPath, treatment: Treatment, info: ClipInfo) -> dict[s
         "kept_area": figures.kept_area,
         "shake_before_px": figures.shake_before_px,
         "shake_after_px": figures.shake_after_px,
+        "bend_px": figures.bend_px,
+        "bend_stretch": figures.bend_stretch,
+        "apart_before_px": figures.apart_before_px,
+        "apart_after_px": figures.apart_after_px,
         "glass": undone_glass(treatment.optics, path.size, path.first + np.arange(len(path.zoom))),
         "pinch_points": pinch_points(path, info.rate),
     }

@@ -12,6 +12,7 @@ from keen_horizon.store.files import FileStore
 from keen_horizon.web import (
     api,
     believing,
+    bending,
     carrying,
     edits,
     events,
@@ -57,7 +58,21 @@ def create_app(settings: Settings) -> Flask:
     )
     persons.guard(app, settings)
     CSRFProtect(app)
-    for room in (pages, api, believing, carrying, edits, receiving, media, stills, events, optics, profiles, persons):
+    for room in (
+        pages,
+        api,
+        believing,
+        bending,
+        carrying,
+        edits,
+        receiving,
+        media,
+        stills,
+        events,
+        optics,
+        profiles,
+        persons,
+    ):
         app.register_blueprint(room.blueprint)
     app.after_request(_headers)
     explain_errors(app)

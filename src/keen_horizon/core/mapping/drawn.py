@@ -17,12 +17,14 @@ from keen_horizon.core.lately import kept_lately
 from keen_horizon.core.lens.lens import equivalent_focal_length, fields_of_view, radial_table
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.straightening import LensStage
-from keen_horizon.core.mapping.packed import packed
+from keen_horizon.core.mapping.packed import packed, packed_whole
+from keen_horizon.core.path.bending.bent import Bending
 from keen_horizon.core.path.camera_path import CameraPath, recentred
 
 Floats = NDArray[np.float64]
 
 TABLE = 2048
+FINEST = 32000  # steps that a mesh's furthest control is told in
 TABLE_EACH = 512  # where every frame has one
 MOST_STAGES = 1200  # of a longer range every so many frames have one
 
@@ -37,7 +39,19 @@ def drawn_path(path: CameraPath) -> dict[str, Any]:
         "src_from_out": _rows(before),
         "turned": _rows(_turns(path)) if path.projected else None,
         "lending": _lending(path),
+        "bend": drawn_bend(path.bending),
     }
+
+
+def drawn_bend(bending: Bending | None) -> dict[str, Any] | None:
+    """The controls of every frame's mesh, see `MeshOverTime`: whole steps of `unit` px, int16, x and y by turns, row by
+    row, in base64.
+    """
+    if bending is None:
+        return None
+    mesh, unit = bending.mesh, max(bending.largest, 1e-3) / FINEST
+    rows, columns = mesh.grid.shape
+    return {"rows": rows, "columns": columns, "unit": unit, "controls": packed_whole(mesh.controls / unit)}
 
 
 def _turns(path: CameraPath) -> Floats:

@@ -18,6 +18,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.geometry.mesh import MeshOverTime
 from keen_horizon.core.geometry.picture import Size, transform
 from keen_horizon.core.glass.dead import DeadEdge
 from keen_horizon.core.lens.over_time import OpticsStage
@@ -77,6 +78,22 @@ class TurnedStage:
 
     def _at(self, frame: int) -> LensStage:
         return self.optics.at(frame).turned(self.planes[frame - self.first])
+
+
+@dataclass(frozen=True)
+class BendStage:
+    """The mesh of the frame `offset` after the one asked for, on its source."""
+
+    mesh: MeshOverTime
+    offset: int = 0
+
+    def points(self, frame: int, points: Floats) -> Floats:
+        """Source points (N, 2) as they lie once the mesh moved them."""
+        return self.mesh.moved(frame + self.offset, points)
+
+    def matrix(self, frame: int) -> Floats | None:
+        """None, unless the frame's mesh moves nothing."""
+        return None if self.mesh.of(frame + self.offset).any() else np.eye(3)
 
 
 @dataclass(frozen=True)
@@ -181,20 +198,25 @@ def _planar_maps(matrix: Floats, rows: int, columns: int) -> Maps:
 
 def sampling_map(path: CameraPath) -> SamplingMap:
     """The map of a camera path, and of the lens and the rows that it was solved behind."""
-    return _composed(path, path.planes, path.stage)
+    return _composed(path, path.planes, 0)
 
 
 def lending_map(path: CameraPath, offset: int) -> SamplingMap:
     """The same map with the camera of the frame `offset` away: from the output of a frame into that one's source."""
-    return _composed(path, path.lent_planes(offset), path.stage and path.stage.shifted(offset))
+    return _composed(path, path.lent_planes(offset), offset)
 
 
-def _composed(path: CameraPath, planes: Floats, stage: OpticsStage | None) -> SamplingMap:
-    """The window, the projection of what is delivered, the turn of the camera, and the lens."""
+def _composed(path: CameraPath, planes: Floats, offset: int) -> SamplingMap:
+    """The window, the projection of what is delivered, the turn of the camera, and then what lies before the source
+    of the frame `offset` away: the lens, and the mesh.
+    """
+    stage = path.stage and path.stage.shifted(offset)
     dead = None if stage is None else stage.dead
+    mesh = () if path.bending is None else (BendStage(path.bending.mesh, offset),)
     if path.projected:
         assert stage is not None
         window = PlanarStage(path.first, recentred(path.windows(), path.size))
-        return SamplingMap(path.size, (window, TurnedStage(path.first, planes, stage)), dead)
+        return SamplingMap(path.size, (window, TurnedStage(path.first, planes, stage), *mesh), dead)
     planar = PlanarStage(path.first, recentred(planes @ path.windows(), path.size))
-    return SamplingMap(path.size, (planar,) if stage is None else (planar, stage), dead)
+    lens = () if stage is None else (stage,)
+    return SamplingMap(path.size, (planar, *lens, *mesh), dead)

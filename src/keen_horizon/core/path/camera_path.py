@@ -13,6 +13,7 @@ from keen_horizon.core.geometry.plane_parts import PlaneParts, parted, sizes_of
 from keen_horizon.core.geometry.similarity import Complex, Similarities
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.region import SeenRegion
+from keen_horizon.core.path.bending.bent import Bending
 from keen_horizon.core.path.borrowing import Borrowing
 from keen_horizon.core.path.trajectory import Trajectory, joined_trajectories, planes_between
 from keen_horizon.core.path.window import centred_corners, gap_areas, kept_areas
@@ -34,6 +35,7 @@ class CameraPath:
     changed the path; `borrowed` what frames lend to each other, if that was asked for. `region` is what the window may
     show where that is not the frame; `stage` is what lies between the steadied picture and the filmed one, lens and
     rows. Where the delivered picture is projected and the camera turned, turning comes after the projection.
+    `bending` is a mesh that moves what all that leaves apart, where that is wanted.
     """
 
     size: Size
@@ -48,6 +50,7 @@ class CameraPath:
     nudge: Window = UNTOUCHED
     region: SeenRegion | None = None
     stage: OpticsStage | None = None
+    bending: Bending | None = None
 
     def __len__(self) -> int:
         return len(self.shrink)

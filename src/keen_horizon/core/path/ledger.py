@@ -26,6 +26,9 @@ class Ledger:
     largest gap and `gap_frames` how many frames have one, `borrowed_area` the mean share of the output that
     comes from other frames. Shake is in px per frame squared, `_percent` of
     the width.
+
+    Where the picture is bent, `bend_px` is how far at most, `bend_stretch` by what share lengths change at most, and
+    points move apart by `apart_before_px` a frame, RMS, beside one plane, `apart_after_px` with the mesh; else 0.
     """
 
     zoom: float
@@ -44,6 +47,10 @@ class Ledger:
     shake_before_percent: float
     shake_after_percent: float
     worst_move_px: float
+    bend_px: float
+    bend_stretch: float
+    apart_before_px: float
+    apart_after_px: float
     lanes_before: dict[str, float]
     lanes_after: dict[str, float]
 
@@ -62,7 +69,7 @@ def ledger(path: CameraPath, magnified: float = 1.0, shown: float = 1.0) -> Ledg
     corners = centred_corners(size)
     move = np.abs(path.steadied.poses.apply(corners) - path.measured.poses.apply(corners))
     gaps = open_areas(path)
-    own = path.gap_areas
+    own, bending = path.gap_areas, path.bending
     return Ledger(
         zoom=zoom,
         mean_zoom=float(path.zoom.mean()),
@@ -80,6 +87,10 @@ def ledger(path: CameraPath, magnified: float = 1.0, shown: float = 1.0) -> Ledg
         shake_before_percent=100 * before / size.width,
         shake_after_percent=100 * after / size.width,
         worst_move_px=float(move.max()),
+        bend_px=bending.largest if bending else 0.0,
+        bend_stretch=bending.stretch if bending else 0.0,
+        apart_before_px=bending.apart_px if bending else 0.0,
+        apart_after_px=bending.left_px if bending else 0.0,
         lanes_before=lanes(path.measured.poses, path.measured.tilts, size),
         lanes_after=lanes(path.steadied.poses, path.steadied.tilts, size),
     )

@@ -72,6 +72,14 @@ def outcome_notes(path: CameraPath, treatment: Treatment, pins: tuple[PinTrack, 
             "they are put right in part."
         )
     figures = ledger(path)
+    if path.bending is not None:
+        notes.append(
+            f"The picture is bent by up to {figures.bend_px:.1f} px, and no length by more than "
+            f"{100 * figures.bend_stretch:.1f} %: near and far move apart by {figures.apart_after_px:.2f} px a frame "
+            f"instead of {figures.apart_before_px:.2f} px."
+        )
+    elif treatment.motion.bend_limit_px:
+        notes.append("Nothing is bent: bending goes with Hold, Glide and Level that glides.")
     if figures.limited:
         more = f"a zoom of {figures.wanted_zoom:.3f}x" if figures.wanted_zoom > figures.zoom else "more zoom"
         notes.append(f"This path asks for {more}. The limit holds it to {figures.zoom:.3f}x; the steadiness gives way.")

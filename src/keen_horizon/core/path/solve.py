@@ -24,6 +24,7 @@ from keen_horizon.core.motion.belief.anew import believed_as
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.motion.straightened import straightened
+from keen_horizon.core.path.bending.solving import bent
 from keen_horizon.core.path.borrowing import RAYS
 from keen_horizon.core.path.camera_path import CameraPath, joined_paths
 from keen_horizon.core.path.planar import Glass, PlanarShot
@@ -58,7 +59,8 @@ def solve_path(measurement: Measurement, treatment: Treatment, pins: tuple[PinTr
     unlimited = edges.model_copy(update={"zoom_limit": Edges().zoom_limit, "window": Window()})
     kept = {"edges": unlimited, "output": Output()}  # what does not matter before a limit is chosen
     problem = _problem(measurement, treatment.model_copy(update=kept), pins)
-    return replace(problem.path_anew(edges.zoom_limit), nudge=edges.window)
+    path = replace(problem.path_anew(edges.zoom_limit), nudge=edges.window)
+    return bent(path, problem.believed, treatment.motion, edges)
 
 
 @kept_lately
@@ -76,7 +78,7 @@ class PathProblem:
         self, measurement: Measurement, treatment: Treatment, pins: tuple[PinTrack, ...] = (), rays: int = RAYS
     ) -> None:
         self._edges, self._rays = treatment.edges, rays
-        measurement = believed_as(measurement, treatment.motion.belief)
+        self.believed = measurement = believed_as(measurement, treatment.motion.belief)
         self._measurement, self._treatment, self._pins = measurement, treatment, pins
         self._through = seen_through(measurement, treatment)
         stage = self._through.stage

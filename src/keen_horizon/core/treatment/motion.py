@@ -16,6 +16,8 @@ Freedom = Literal["shift", "turn", "size", "tilt"]
 
 ReadoutByHand = Annotated[float, Field(ge=-FURTHEST, le=FURTHEST)]
 
+FURTHEST_BEND_PX = 24.0  # more than a picture two thousand pixels wide stands (a choice)
+
 USUAL_FREEDOMS: tuple[Freedom, ...] = ("shift", "turn", "size")
 
 
@@ -88,7 +90,7 @@ class Motion(Part):
     level: Level = Level()
     level_glide: bool = False
     freedom: tuple[Freedom, ...] = USUAL_FREEDOMS
-    bend_limit_px: Literal[0] = 0
+    bend_limit_px: float = Field(default=0.0, ge=0.0, le=FURTHEST_BEND_PX)
     rolling_shutter: Literal["off", "measured"] | ReadoutByHand = "measured"
     ignore: tuple[Area, ...] = Field(default=(), max_length=MOST_AREAS)
     layer: StandsStill | None = None
@@ -97,6 +99,16 @@ class Motion(Part):
     def glides_level(self) -> bool:
         """Whether a frame is put upright and the rest of its motion glides."""
         return self.intent == "level" and self.level_glide
+
+    @property
+    def bends(self) -> bool:
+        """Whether the picture may be bent: where it is steadied as a whole, and a limit is set."""
+        return self.bend_limit_px > 0 and self.steadies_whole
+
+    @property
+    def steadies_whole(self) -> bool:
+        """Whether all that stands still is to seem to: not a subject, nor the level alone."""
+        return self.intent in ("hold", "glide") or self.glides_level
 
     @property
     def belief(self) -> Belief:

@@ -175,7 +175,7 @@ def _within(points: Floats, polygon: Floats) -> NDArray[np.bool_]:
 def ignored_rows(measurement: Measurement, areas: tuple[Area, ...]) -> NDArray[np.bool_]:
     """Which rows (M + K,) of the evidence's points, then of its matches', are not to be believed."""
     evidence, matches = measurement.evidence, measurement.evidence.matches
-    masks = _Masks(measurement, areas)
+    masks = IgnoredMasks(measurement, areas)
     pair = np.repeat(np.arange(len(evidence.starts) - 1), np.diff(evidence.starts))
     rows: NDArray[np.bool_] = masks.inside(pair, evidence.points) | masks.inside(pair + 1, evidence.moved)
     match = np.repeat(np.arange(len(matches.frames)), np.diff(matches.starts))
@@ -188,7 +188,7 @@ def ignored_rows(measurement: Measurement, areas: tuple[Area, ...]) -> NDArray[n
     return np.asarray(np.r_[rows | wholly[evidence.identity], others | wholly[matches.identity]])
 
 
-class _Masks:
+class IgnoredMasks:
     """Where a range's frames are ignored, drawn at the size of the analysis."""
 
     def __init__(self, measurement: Measurement, areas: tuple[Area, ...]) -> None:
@@ -207,10 +207,11 @@ class _Masks:
         for place in range(len(ends) - 1):
             rows = order[ends[place] : ends[place + 1]]
             if len(rows):
-                found[rows] = self._on(place)[y[rows], x[rows]]
+                found[rows] = self.on(place)[y[rows], x[rows]]
         return found
 
-    def _on(self, place: int) -> NDArray[np.bool_]:
+    def on(self, place: int) -> NDArray[np.bool_]:
+        """What is ignored of a frame counted from the range's first, at the size of the analysis."""
         if place not in self._drawn:
             self._drawn[place] = self._draw(place)
         return self._drawn[place]

@@ -9,6 +9,7 @@ import { mountTradeChart } from "../views/tradechart.js";
 import { mountViewer } from "../views/viewer.js";
 import { aiming } from "./bench/aiming.js";
 import { believing } from "./bench/believing.js";
+import { bending } from "./bench/bending.js";
 import { arming } from "./bench/arming.js";
 import { outputting } from "./bench/outputting.js";
 import { figures } from "./bench/figures.js";
@@ -108,6 +109,7 @@ export const bench = () => {
     ...profiling(parts),
     ...pinned(parts),
     ...believing(parts),
+    ...bending(parts),
     ...shutter(parts),
     ...scoping(parts),
     ...starting(parts),

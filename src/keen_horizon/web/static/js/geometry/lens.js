@@ -24,6 +24,7 @@ export const PROJECTIONS = /** @type {const} */ ({ straight: 0, cylinder: 1, ste
 /** A solved path with its tables as numbers; those that are `known`, by name, did not come again. @param {any} path @param {any} [known] @returns {any} */
 export function unpacked(path, known = null) {
   if (path.light) path.light.factors = numbers(path.light.factors);
+  if (path.bend) path.bend.controls = steps(path.bend.controls, path.bend.unit);
   if (path.lens && known && path.lens.name === known.name) {
     path.lens = known;
     return path;
@@ -36,6 +37,12 @@ export function unpacked(path, known = null) {
 /** @param {string} packed float32 in base64 @returns {Float32Array} */
 function numbers(packed) {
   return new Float32Array(Uint8Array.from(atob(packed), (letter) => letter.charCodeAt(0)).buffer);
+}
+
+/** @param {string} packed int16 in base64 @param {number} unit of its steps @returns {Float32Array} */
+function steps(packed, unit) {
+  const whole = new Int16Array(Uint8Array.from(atob(packed), (letter) => letter.charCodeAt(0)).buffer);
+  return Float32Array.from(whole, (step) => step * unit);
 }
 
 /** A path's stage of a frame; null where there is none. @param {any} path @param {number} frame @returns {Lens | null} */

@@ -3,7 +3,10 @@
 
 /** @typedef {{ cells: number, turn: number, colour: string, strength: number }} Grid cells across the picture, turned by degrees clockwise */
 
+/** @typedef {{ cells: { corners: number[][], share: number }[] }} Heat cells of a mesh, and how far each is bent of the furthest */
 /** @typedef {{ believed: number[][], others: number[][][], unknown: number[][], ignored: number[][], trails: number[][][] }} Evidence points by what is believed of them */
+
+const HEATS = 12; // classes by how far a place is bent
 
 /** @param {SVGSVGElement} svg @param {{ width: number, height: number }} size */
 export function mountOverlay(svg, size) {
@@ -15,6 +18,7 @@ export function mountOverlay(svg, size) {
   const diamond = (/** @type {number[]} */ [x, y]) => `${at(x, y - 1.3 * mark)}l${1.3 * mark} ${1.3 * mark}l${-1.3 * mark} ${1.3 * mark}l${-1.3 * mark} ${-1.3 * mark}z`;
   const crossed = (/** @type {number[]} */ [x, y]) => `${at(x - mark, y - mark)}l${2 * mark} ${2 * mark}${at(x - mark, y + mark)}l${2 * mark} ${-2 * mark}`;
   svg.setAttribute("viewBox", `-0.5 -0.5 ${size.width} ${size.height}`);
+  const heat = Array.from({ length: HEATS }, (_, i) => coloured(path(svg, "heat"), i / (HEATS - 1)));
   const lines = path(svg, "");
   const window = path(svg, "window");
   const pins = path(svg, "pins");
@@ -30,8 +34,9 @@ export function mountOverlay(svg, size) {
   const ignored = path(svg, "ignored");
   const arm = size.width / 50;
   return {
-    /** @param {{ grid: Grid | null, window: number[][], pins: number[][], lines: number[][], edges: number[][][], asked: number[][], ring: number[][][], handles: number[][], areas: number[][][], evidence: Evidence }} look */
+    /** @param {{ grid: Grid | null, window: number[][], pins: number[][], lines: number[][], edges: number[][][], asked: number[][], ring: number[][][], handles: number[][], areas: number[][][], heat: Heat, evidence: Evidence }} look */
     update(look) {
+      heat.forEach((element, i) => element.setAttribute("d", look.heat.cells.filter(({ share }) => Math.min(HEATS - 1, Math.floor(HEATS * share)) === i).map(({ corners }) => `${along(corners)}Z`).join("")));
       lines.setAttribute("d", look.grid ? ruled(look.grid, size) : "");
       if (look.grid) {
         lines.style.stroke = look.grid.colour;
@@ -71,6 +76,13 @@ function ruled({ cells, turn }, { width, height }) {
   let d = "";
   for (let i = -Math.floor(reach / cell); i * cell <= reach; i++) d += `M${at(i * cell, -reach)}L${at(i * cell, reach)}M${at(-reach, i * cell)}L${at(reach, i * cell)}`;
   return d;
+}
+
+/** From clear over the colour of what is corrected to that of trouble. @param {SVGElement} element @param {number} share */
+function coloured(element, share) {
+  element.style.fill = `color-mix(in srgb, var(--trouble) ${Math.round(100 * share)}%, var(--after))`;
+  element.style.fillOpacity = (0.65 * share).toFixed(2);
+  return element;
 }
 
 /** @param {SVGSVGElement} svg @param {string} name */

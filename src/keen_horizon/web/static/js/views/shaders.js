@@ -12,6 +12,7 @@ export const TABLES = 2 + LENDERS; // rows of the shutter's table: before, after
 /**
  * @typedef {object} Parts what a program must do
  * @property {boolean} glass a lens or rows on either side
+ * @property {boolean} mesh either side is bent
  * @property {"one" | "wipe" | "difference"} sides what is compared
  * @property {boolean} lends frames just shown lend
  * @property {boolean} fine standing pictures are sampled with the renderer's cubic kernel
@@ -28,6 +29,7 @@ const defines = (parts) => `#version 300 es
 precision highp float;
 precision highp int;
 #define GLASS ${Number(parts.glass)}
+#define MESH ${Number(parts.mesh)}
 #define BOTH ${Number(parts.sides !== "one")}
 #define WIPE ${Number(parts.sides === "wipe")}
 #define LENDS ${Number(parts.lends)}
@@ -81,6 +83,8 @@ uniform vec4 lensB[2];       // centre; decentring
 uniform vec2 projection[2];  // which one (PROJECTIONS); focal length
 uniform mat3 planes[2];       // from the delivered to the flat straightened picture
 uniform vec3 shutter;        // whether rows moved, before and after; quarter turns
+uniform sampler2D meshes;    // controls of a mesh, px: tables of before, after and every lender below each other
+uniform ivec2 controls;      // how many of them, across and down
 out vec2 at;
 out vec2 found;
 #if BOTH
@@ -154,11 +158,30 @@ vec2 bent(int side, mat3 plane, int table, vec2 place) {
 }
 #endif
 
+#if MESH
+vec3 three(float away) { return vec3((0.5 - away) * (0.5 - away) / 2.0, 0.75 - away * away, (0.5 + away) * (0.5 + away) / 2.0); }
+
+// How far a source place, a share of the picture, is moved, px: see geometry/mesh.js.
+vec2 meshed(int table, vec2 share) {
+  vec2 steps = clamp(share, 0.0, 1.0) * vec2(controls - 2) + 0.5;
+  ivec2 middle = clamp(ivec2(floor(steps + 0.5)), ivec2(1), controls - 2);
+  vec2 away = clamp(steps - vec2(middle), -0.5, 0.5), sum = vec2(0.0);
+  vec3 across = three(away.x), down = three(away.y);
+  for (int j = 0; j < 3; j++)
+    for (int i = 0; i < 3; i++)
+      sum += down[j] * across[i] * texelFetch(meshes, ivec2(middle.x + i - 1, table * controls.y + middle.y + j - 1), 0).xy;
+  return sum;
+}
+#endif
+
 vec2 through(mat3 srcFromOut, mat3 plane, int side, int table, vec2 place) {
   vec3 seen = srcFromOut * vec3(place * size - 0.5, 1.0);
   vec2 source = seen.xy / seen.z;
 #if GLASS
   if (lensA[side].x > 0.0) source = bent(side, plane, table, source);
+#endif
+#if MESH
+  source += meshed(table, (source + 0.5) / size);
 #endif
   return (source + 0.5) / size;
 }

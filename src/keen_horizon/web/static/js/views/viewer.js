@@ -15,9 +15,10 @@ const NOWHERE = [0, 0, -1e6, 0, 0, -1e6, 0, 0, 1]; // a matrix that sends everyt
 const LENT_EVERY = 2; // frames between those that are kept for lending
 export const POWER = 4;
 const LOUPE = 1 / 7; // its radius, of the picture's width
-const UNITS = { picture: 0, recent: 1, exact: 2, ratios: 3, rows: 4, lifts: 5 };
+const UNITS = { picture: 0, recent: 1, exact: 2, ratios: 3, rows: 4, lifts: 5, meshes: 6 };
 
 /** @typedef {import("../geometry/lens.js").Lens} Lens */
+/** @typedef {import("../geometry/mesh.js").Mesh} Mesh */
 /**
  * @typedef {object} Light how coded values are lifted where light falls off: see core/mapping/light.py
  * @property {Float32Array} factors @property {number} reach @property {[number, number]} centre
@@ -44,11 +45,12 @@ const UNITS = { picture: 0, recent: 1, exact: 2, ratios: 3, rows: 4, lifts: 5 };
  * @property {{ place: number, turn: number }} line of the wipe
  * @property {[number, number] | null} loupe its middle, in shares of the picture
  * @property {boolean} fine @property {boolean} mark
+ * @property {(Mesh | null)[]} meshes that bend either side
  * @property {(Lens | null)[]} lenses of either side @property {(Light | null)[]} lights likewise
  * @property {(Haze | null)[]} hazes likewise
  * @property {(Dead | null)[]} deads likewise @property {boolean} veiled what is dead before is shown as shot, behind a veil
  * @property {(Fringe | null)[]} fringes likewise @property {boolean} edges show edges only
- * @property {{ first: number, reach: number, reference_from_src: number[][], growth: number[], lensAt: (frame: number) => Lens | null } | null} lending
+ * @property {{ first: number, reach: number, reference_from_src: number[][], growth: number[], lensAt: (frame: number) => Lens | null, meshAt: (frame: number) => Mesh | null } | null} lending
  */
 /** @typedef {{ x: number, y: number, width: number, height: number }} Box pixels of the canvas, from its lower left */
 /** @typedef {import("./graphics.js").Built} Built */
@@ -72,11 +74,12 @@ function viewer(gl, canvas, video, size) {
   const glass = texture(gl, gl.TEXTURE_2D, UNITS.ratios, gl.NEAREST);
   const shutter = texture(gl, gl.TEXTURE_2D, UNITS.rows, gl.NEAREST);
   const lifts = texture(gl, gl.TEXTURE_2D, UNITS.lifts, gl.NEAREST);
+  const meshes = texture(gl, gl.TEXTURE_2D, UNITS.meshes, gl.NEAREST);
   /** @type {(Float32Array | null)[]} the radial tables that the graphics hold */ let held = [];
   /** @type {(Light | null)[]} the lights that they hold */ let lit = [];
   let exactly = false;
   let read = new Uint8Array(0); // what is on show, once it was asked for
-  /** @type {{ texture: WebGLTexture, matrix: number[], lens: Lens | null }[]} */
+  /** @type {{ texture: WebGLTexture, matrix: number[], lens: Lens | null, mesh: Mesh | null }[]} */
   let onion = [];
   /** @type {number[]} the frame kept in each layer of the ring */
   let kept = [];
@@ -152,6 +155,19 @@ function viewer(gl, canvas, video, size) {
     gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA32F, 2 * NODES, TABLES, 0, gl.RGBA, gl.FLOAT, values);
   }
 
+  /** How the pictures of both sides, and of every frame that lends, are bent. @param {Built} built @param {Look} look */
+  function bend({ places }, look) {
+    const [before, after] = look.meshes;
+    const { rows, columns } = /** @type {Mesh} */ (before || after);
+    const { lending } = look;
+    const lent = after && lending ? kept.map((frame) => lending.meshAt(frame)) : [];
+    const values = new Float32Array(TABLES * rows * columns * 2);
+    [before, after, ...lent].forEach((mesh, table) => mesh && values.set(mesh.controls, 2 * rows * columns * table));
+    gl.uniform2i(places.controls, columns, rows);
+    gl.activeTexture(gl.TEXTURE0 + UNITS.meshes);
+    gl.texImage2D(gl.TEXTURE_2D, 0, gl.RG32F, columns, rows * TABLES, 0, gl.RG, gl.FLOAT, values);
+  }
+
   /** What both sides are seen through. @param {Built} built @param {Look} look */
   function straighten(built, look) {
     const { places } = built;
@@ -171,7 +187,7 @@ function viewer(gl, canvas, video, size) {
   function draw(box, look, mode, part = [0, 0, 1, 1], loupe = null) {
     const lends = look.lending !== null && (kept.length > 0 || exactly) && mode !== "before";
     const built = programFor({
-      glass: look.lenses.some(Boolean), sides: mode === "wipe" || mode === "difference" ? mode : "one", lends, fine: look.fine, loupe: loupe !== null,
+      glass: look.lenses.some(Boolean), mesh: look.meshes.some(Boolean), sides: mode === "wipe" || mode === "difference" ? mode : "one", lends, fine: look.fine, loupe: loupe !== null,
       light: look.lights.some(Boolean), fringe: look.fringes.some(Boolean), haze: look.hazes.some(Boolean), dead: look.deads.some(Boolean), edges: look.edges,
     });
     const { places } = built;
@@ -179,6 +195,7 @@ function viewer(gl, canvas, video, size) {
     for (const [name, unit] of Object.entries(UNITS)) gl.uniform1i(places[name], unit);
     gl.uniformMatrix3fv(places.matrices, true, new Float32Array([...look.before, ...look.after]));
     if (look.lenses.some(Boolean)) straighten(built, look);
+    if (look.meshes.some(Boolean)) bend(built, look);
     if (look.lights.some(Boolean)) lighten(built, look);
     if (look.hazes.some(Boolean)) {
       gl.uniform4fv(places.hazeA, look.hazes.flatMap((haze) => (haze ? [haze.amount, ...haze.direction, haze.half_width] : [0, 1, 0, 1])));
@@ -259,7 +276,7 @@ function viewer(gl, canvas, video, size) {
       }
       gl.activeTexture(gl.TEXTURE0 + UNITS.picture);
       gl.bindTexture(gl.TEXTURE_2D, skin.texture);
-      draw(whole, { ...look, after: skin.matrix, lenses: [look.lenses[0], skin.lens], lending: null }, "after");
+      draw(whole, { ...look, after: skin.matrix, lenses: [look.lenses[0], skin.lens], meshes: [look.meshes[0], skin.mesh], lending: null }, "after");
     });
     gl.disable(gl.BLEND);
   }
@@ -290,12 +307,12 @@ function viewer(gl, canvas, video, size) {
       gl.activeTexture(gl.TEXTURE0 + UNITS.exact);
       gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, gl.RGBA, gl.UNSIGNED_BYTE, image);
     },
-    /** Take the picture on show as the next skin of the onion. @param {number[]} matrix @param {Lens | null} lens */
-    peel(matrix, lens) {
+    /** Take the picture on show as the next skin of the onion. @param {number[]} matrix @param {Lens | null} lens @param {Mesh | null} mesh */
+    peel(matrix, lens, mesh) {
       if (onion.length === 2) onion.splice(0).forEach((skin) => gl.deleteTexture(skin.texture));
       const skin = texture(gl, gl.TEXTURE_2D, UNITS.picture, gl.LINEAR);
       gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA, gl.RGBA, gl.UNSIGNED_BYTE, video);
-      onion.push({ texture: skin, matrix, lens });
+      onion.push({ texture: skin, matrix, lens, mesh });
     },
     /** @param {number} width */
     resize(width) {
@@ -303,7 +320,7 @@ function viewer(gl, canvas, video, size) {
       canvas.height = Math.max(2, Math.round((canvas.width * size.height) / size.width));
     },
     destroy() {
-      for (const made of [current, ring, served, glass, shutter, lifts, ...onion.map((skin) => skin.texture)]) gl.deleteTexture(made);
+      for (const made of [current, ring, served, glass, shutter, lifts, meshes, ...onion.map((skin) => skin.texture)]) gl.deleteTexture(made);
       onion = [];
       mesh.destroy();
       for (const { program } of programs.values()) gl.deleteProgram(program);

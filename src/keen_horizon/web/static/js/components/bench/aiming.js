@@ -2,6 +2,7 @@
 // Pointing at the picture: setting pinned points, and drawing lines along what is level or vertical.
 import { bent, lensAt, straightened } from "../../geometry/lens.js";
 import { inverse, mapped } from "../../geometry/matrix.js";
+import { meshAt, meshed, unmeshed } from "../../geometry/mesh.js";
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const aiming = (parts) => ({
@@ -36,13 +37,14 @@ export const aiming = (parts) => ({
     if (this.shown() === "before") return place;
     const [x, y] = mapped(this.matrix(), place[0], place[1]);
     const lens = this.lensOf(this.path);
-    return lens ? bent(lens, parts.size, x, y) : [x, y];
+    return meshed(meshAt(this.path, this.frame), parts.size, lens ? bent(lens, parts.size, x, y) : [x, y]);
   },
   /** A point of the source in what is on show, or would be on a frame. @param {number[]} place @param {number} [frame] @returns {number[]} */
   shownAt(place, frame) {
     if (this.shown() === "before") return place;
     const lens = lensAt(this.path, frame ?? this.frame);
-    const [x, y] = lens ? straightened(lens, parts.size, place[0], place[1]) : place;
+    const [u, v] = unmeshed(meshAt(this.path, frame ?? this.frame), parts.size, place);
+    const [x, y] = lens ? straightened(lens, parts.size, u, v) : [u, v];
     return mapped(inverse(this.matrixOf(this.path, frame)), x, y);
   },
   /** @param {PointerEvent} event */

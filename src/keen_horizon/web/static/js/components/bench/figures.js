@@ -12,9 +12,10 @@ export const figures = (parts) => {
       const steadier = l ? `${l.shake_before_percent.toFixed(2)} → ${l.shake_after_percent.toFixed(2)} %` : "";
       const moved = l && this.path.measured;
       const rows = moved && this.path.lens && this.path.lens.rows ? ", rows" : "";
+      const bent = moved && this.path.bend ? `, bent ${l.bend_px.toFixed(1)} px` : "";
       return [
         { stage: "optics", name: "Optics", key: "1", state: this.lensText(), price: this.lensPrice() },
-        { stage: "motion", name: "Motion", key: "2", state: moved ? intent + rows : "not measured", price: moved ? steadier : "" },
+        { stage: "motion", name: "Motion", key: "2", state: moved ? intent + rows + bent : "not measured", price: moved ? steadier : "" },
         { stage: "edges", name: "Edges", key: "3", state: edges.way, price: moved ? `${l.zoom.toFixed(3)}×` : "" },
         { stage: "output", name: "Output", key: "4", state: this.formatText(output), price: "" },
       ];
@@ -69,7 +70,7 @@ export const figures = (parts) => {
       return [
         row("zoom", (l) => `${l.zoom.toFixed(3)}×`), row("mean zoom", (l) => `${l.mean_zoom.toFixed(3)}×`),
         row("keeps", (l) => `${(100 * l.kept_area).toFixed(1)} %`), row("sharpness left", (l) => `${(100 * l.sharpness).toFixed(1)} %`),
-        row("shake left", (l) => `${l.shake_after_percent.toFixed(3)} %`), row("largest gap", (l) => `${(100 * l.gap_area).toFixed(1)} %`),
+        row("shake left", (l) => `${l.shake_after_percent.toFixed(3)} %`), row("bent", (l) => (l.bend_px ? `${l.bend_px.toFixed(1)} px` : "no")), row("largest gap", (l) => `${(100 * l.gap_area).toFixed(1)} %`),
       ];
     },
     suggestedSharpen() {

@@ -3,6 +3,7 @@
 import { fringeAt, lightAt } from "../../geometry/glass.js";
 import { bent, lensAt, unpacked } from "../../geometry/lens.js";
 import { IDENTITY, corners, inside, mapped } from "../../geometry/matrix.js";
+import { meshAt, meshed } from "../../geometry/mesh.js";
 import { ask } from "../../net.js";
 import { filling } from "../../state/filling.js";
 
@@ -10,6 +11,7 @@ const EXACT_AFTER_MS = 250;
 const SIDE_STEPS = 16; // points along a side of the window, where a lens bends it
 const NAMES = { before: "before", after: "after", wipe: "before | after", side: "before, after", difference: "difference, three times", onion: "first and last frame" };
 
+const NO_HEAT = { cells: [] };
 const NOTHING_SHOWN = { believed: [], others: [[], [], []], unknown: [], ignored: [], trails: [] };
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
@@ -122,7 +124,7 @@ export const looking = (parts) => {
     },
     draw() {
       const path = this.path;
-      const lending = path && path.lending && this.frame >= path.first ? { first: path.first, lensAt: (/** @type {number} */ frame) => lensAt(path, frame), ...path.lending } : null;
+      const lending = path && path.lending && this.frame >= path.first ? { first: path.first, lensAt: (/** @type {number} */ frame) => lensAt(path, frame), meshAt: (/** @type {number} */ frame) => meshAt(path, frame), ...path.lending } : null;
       if (this.stills) this.drawStill();
       else {
         if (served && served !== this.servedKey()) {
@@ -133,6 +135,7 @@ export const looking = (parts) => {
         parts.viewer.update({
           mode: this.shown(), before: this.matrixOf(other), after: this.matrix(), frame: this.frame, line: this.wipe,
           loupe: this.loupe ? this.pointer : null, fine: !this.playing, mark: this.markLent, lending, lenses: [this.lensOf(other), this.lensOf(this.path)],
+          meshes: [meshAt(other, this.frame), meshAt(this.path, this.frame)],
           lights: [other && lightAt(other.light, this.frame), this.path && lightAt(this.path.light, this.frame)],
           fringes: [other && fringeAt(other.fringe, this.frame), this.path && fringeAt(this.path.fringe, this.frame)],
           hazes: [other && other.haze, this.path && this.path.haze],
@@ -152,7 +155,7 @@ export const looking = (parts) => {
         grid: this.grid ? this.gridLook : null, window: shot && this.path && !this.held ? this.windowShown() : [],
         pins: lines ? this.pinsShown() : [], lines: lines ? this.linesShown() : [], edges: lines ? this.edgesShown() : [], asked: lines ? this.askedShown() : [],
         ring: [...(lines ? [...this.ringShown(), ...this.lightShown(), ...this.deadShown(), ...this.leanShown()] : []), ...this.scopeShown()], handles: lines ? this.handlesShown() : [],
-        areas: lines ? this.areasShown() : [], evidence: lines ? this.evidenceShown() : NOTHING_SHOWN,
+        areas: lines ? this.areasShown() : [], heat: lines ? this.heatShown() : NO_HEAT, evidence: lines ? this.evidenceShown() : NOTHING_SHOWN,
       });
     },
     /** What of a ring can be taken hold of. @returns {number[][]} */
@@ -162,14 +165,14 @@ export const looking = (parts) => {
     },
     /** The output's border in the picture as shot, bent as its lens bends. @returns {number[][]} */
     windowShown() {
-      const lens = this.lensOf(this.path);
+      const [lens, mesh] = [this.lensOf(this.path), meshAt(this.path, this.frame)];
       const quad = corners(parts.size.width, parts.size.height);
       return quad.flatMap(([x, y], i) => {
         const [toX, toY] = quad[(i + 1) % 4];
-        return Array.from({ length: lens ? SIDE_STEPS : 1 }, (_, j) => {
+        return Array.from({ length: lens || mesh ? SIDE_STEPS : 1 }, (_, j) => {
           const share = j / SIDE_STEPS;
           const place = mapped(this.matrix(), x + share * (toX - x), y + share * (toY - y));
-          return lens ? bent(lens, parts.size, ...place) : place;
+          return meshed(mesh, parts.size, lens ? bent(lens, parts.size, ...place) : place);
         });
       });
     },
@@ -246,7 +249,7 @@ export const looking = (parts) => {
       const { first, last } = this.range();
       for (const frame of [first, last]) {
         await this.arrivalAt(frame);
-        parts.viewer.peel(this.matrix(), this.lensOf(this.path));
+        parts.viewer.peel(this.matrix(), this.lensOf(this.path), meshAt(this.path, this.frame));
       }
       await this.arrivalAt(back);
       this.peeling = false;

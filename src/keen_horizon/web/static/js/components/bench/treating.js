@@ -99,6 +99,7 @@ export const treating = (parts) => {
       this.draw();
       this.drawStrip();
       this.believe();
+      this.lookForBending();
       this.tradeSoon();
     },
     stageChanged() {
