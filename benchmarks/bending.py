@@ -173,7 +173,8 @@ def told(film: Film) -> None:
     bending = bent.bending
     assert bending is not None
     print(
-        f"{film.name:36} {film.limit:4.0f} px  {ratio:>7}  ({each})  said {bending.apart_px:.2f} -> {bending.left_px:.2f}",
+        f"{film.name:36} {film.limit:4.0f} px  {ratio:>7}  ({each})",
+        f"said {bending.apart_px:.2f} -> {bending.left_px:.2f}",
         f"bent {bending.largest:.2f} px, stretch {100 * bending.stretch:.1f} %",
         f"zoom {plain.zoom.max():.3f} -> {bent.zoom.max():.3f}",
         f"solved in {first:.1f} s, then {again:.1f} s",

@@ -73,6 +73,19 @@ def show_the_lean(page: Page) -> None:
     page.get_by_role("button", name="after", exact=True).click()
 
 
+def show_the_bend(page: Page) -> None:
+    """The mesh that lays the roofs to rest, and how far each place is bent."""
+    page.goto(page.url.partition("?")[0] + "?stage=motion&frame=190")
+    bending = page.locator("details.bending")
+    expect(bending.locator("summary")).to_contain_text("near and far move apart")
+    bending.locator("summary").click()
+    page.get_by_role("button", name="Bend the picture").click()
+    expect(bending).to_contain_text("Lengths change by at most")
+    page.locator(".heat-legend").scroll_into_view_if_needed()
+    shoot(page, "bending")
+    page.get_by_role("button", name="Reset bend by up to to 0 px").click()
+
+
 def show_the_points(page: Page) -> None:
     """What is believed of the quay, behind the boats and the lamp that pass."""
     page.goto(page.url.partition("?")[0] + "?stage=motion&frame=150")
@@ -110,36 +123,6 @@ def hold_behind_the_lens(page: Page) -> None:
     shoot(page, "wide")
     page.get_by_role("radio", name="Glide").check()
     page.keyboard.press("1")
-
-
-def turn_over_time(page: Page) -> None:
-    """The dinghy levelled by a drawn line, the turn keyed, in the bench that draw_straightedges left."""
-    open_group(page, "Leaning")
-    again = page.get_by_role("button", name="Reset roll to 0")
-    if again.is_enabled():  # keyed by a run before this one
-        again.click()
-    page.get_by_role("button", name="before", exact=True).click()
-    while page.locator(".world-lines li").count():
-        page.get_by_role("button", name="remove level line 1", exact=True).click()
-        page.wait_for_timeout(400)
-    page.get_by_role("button", name="Draw a horizon or a vertical").click()
-    box = page.locator(".viewer canvas").bounding_box()
-    page.mouse.move(box["x"] + 0.0143 * box["width"], box["y"] + 0.595 * box["height"])
-    page.mouse.down()
-    page.mouse.move(box["x"] + 0.8 * box["width"], box["y"] + 0.45 * box["height"], steps=4)
-    page.mouse.up()
-    page.wait_for_timeout(800)
-    page.get_by_role("button", name="after", exact=True).click()
-    page.get_by_role("button", name="key: roll at this frame").click()
-    for _ in range(12):
-        page.keyboard.press("Shift+ArrowRight")
-    page.wait_for_timeout(800)
-    page.get_by_role("button", name="key (1): roll at this frame").click()
-    page.get_by_role("spinbutton", name="roll", exact=True).fill("4.4")
-    page.get_by_role("spinbutton", name="roll", exact=True).press("Enter")
-    page.get_by_text("Horizon and verticals").scroll_into_view_if_needed()
-    page.get_by_label("Zoom of keyed optics").scroll_into_view_if_needed()
-    shoot(page, "over_time")
 
 
 def follow_a_front(page: Page) -> None:
@@ -207,10 +190,10 @@ def main() -> None:
         show_dark_corners(page)
         to_bench(page, "roofs_drone_02.mp4")
         show_the_lean(page)
+        show_the_bend(page)
         to_bench(page, "dinghy_03.mp4")
         draw_straightedges(page)
         hold_behind_the_lens(page)
-        turn_over_time(page)
         to_bench(page, "quay_walk_01.mp4")
         page.keyboard.press("w")
         shoot(page, "bench")
@@ -233,12 +216,6 @@ def main() -> None:
         page.keyboard.press("2")
         page.get_by_role("radio", name="Hold").check()
         page.wait_for_timeout(800)
-        page.get_by_role("button", name="difference").click()
-        page.get_by_role("button", name="magnifier").click()
-        box = page.locator(".viewer canvas").bounding_box()
-        page.mouse.move(box["x"] + 0.45 * box["width"], box["y"] + 0.4 * box["height"])
-        shoot(page, "difference")
-        page.get_by_role("button", name="magnifier").click()
         page.get_by_role("radio", name="Glide").check()
         page.keyboard.press("4")
         page.get_by_role("button", name="side by side").click()

@@ -15,7 +15,7 @@ from keen_horizon.core.geometry.picture import resized, transform
 from keen_horizon.core.geometry.similarity import as_complex, as_points
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.probe import ClipInfo
-from keen_horizon.core.motion.carrying import Carrier
+from keen_horizon.core.motion.carrying import Carrier, stands_still
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack, Trail, between_marks, bridged, follow_point
 from keen_horizon.core.motion.sphere.pin import follow_on_sphere
@@ -71,7 +71,8 @@ def pin_clip(
             sphere = Sphere(info.coded, sphere_of(info.display).across)
             turns = (turn_at(numbers[-1]) for _ in count())
             return follow_on_sphere(sphere, lumas(), as_points(places[mark : mark + 1])[0], turns)
-        return follow_point(lumas(), complex(places[mark]), carry if carrier else None)
+        stands = motion is not None and stands_still(motion, marks[mark])
+        return follow_point(lumas(), complex(places[mark]), carry if carrier else None, stands)
 
     (start, _), *between, (end, _) = walk.pieces(trail)
     pieces = [_reversed(start)]

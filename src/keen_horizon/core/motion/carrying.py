@@ -11,8 +11,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from keen_horizon.core.geometry.similarity import Complex, Similarities
+from keen_horizon.core.motion.belief.labels import BACKGROUND
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import Trail, bridged
+from keen_horizon.core.treatment.motion import Mark
+
+NEIGHBOURS = 6  # points around a mark that are asked what they do
+NEARBY = 1 / 12  # of the picture's longer side: points further away say nothing of a place
 
 
 @dataclass(frozen=True)
@@ -51,3 +56,17 @@ def carried(trail: Trail, poses: Similarities) -> Trail:
     """
     scene = bridged(Trail(poses.z * trail.points + poses.t, trail.confidence)).points
     return Trail(np.where(trail.confidence > 0, trail.points, (scene - poses.t) / poses.z), trail.confidence)
+
+
+def stands_still(measurement: Measurement, mark: Mark) -> bool:
+    """Whether what is seen at a mark is taken to stand still: most of the points around it are, or none is told."""
+    evidence = measurement.evidence
+    if not len(evidence.layer) or not measurement.first <= mark.frame <= measurement.last:
+        return False
+    pair = min(mark.frame - measurement.first, len(measurement) - 2)
+    rows = slice(int(evidence.starts[pair]), int(evidence.starts[pair + 1]))
+    away = np.hypot(*(evidence.points[rows] - (mark.x, mark.y)).T)
+    near = np.argsort(away)[:NEIGHBOURS]
+    near = near[away[near] < NEARBY * max(measurement.size.width, measurement.size.height)]
+    layer = evidence.layer[rows][near]
+    return bool((layer == BACKGROUND).sum() >= (layer > BACKGROUND).sum())

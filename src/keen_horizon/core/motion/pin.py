@@ -13,6 +13,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +22,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.similarity import as_points
+from keen_horizon.core.motion.standing import StandingFollower
 
 Gray = NDArray[np.uint8]
 Floats = NDArray[np.float64]
@@ -172,19 +174,24 @@ def patch_reach(shape: tuple[int, ...]) -> int:
     return max(12, round(max(shape[:2]) / 40))
 
 
-def follow_point(pictures: Iterable[Gray], point: complex, carry: Carry | None = None) -> Trail:
+def follow_point(pictures: Iterable[Gray], point: complex, carry: Carry | None = None, stands: bool = False) -> Trail:
     """A point's trail through pictures of which the first is the one it was set on.
 
-    `carry` takes a place of the picture before to the picture whose place in the row of them is given.
+    `carry` takes a place of the picture before to the picture whose place in the row of them is given, as what stands
+    still goes; `stands` says that the point is taken to do so, until it is seen to move.
     """
-    points, confidence = [point], [1.0]
     pictures = iter(pictures)
-    follower = PointFollower(next(pictures), point)
+    begin = next(pictures)
+    follower, standing = PointFollower(begin, point), StandingFollower(begin, point, patch_reach(begin.shape))
+    found = [(point, 1.0)]
     for number, picture in enumerate(pictures, 1):
-        found, correlation = follower.follow(picture, carry(number, follower.point) if carry else None)
-        points.append(found)
-        confidence.append(correlation)
-    return Trail(np.array(points), np.array(confidence))
+        found.append(follower.follow(picture, carry(number, follower.point) if carry else None))
+        stands = stands and carry is not None and not standing.moves
+        if carry and stands:
+            standing.follow(picture, partial(carry, number), found[-1])
+    if stands and not standing.moves:
+        return Trail(*standing.trail())
+    return Trail(np.array([each for each, _ in found]), np.array([confidence for _, confidence in found]))
 
 
 def between_marks(forward: Trail, backward: Trail) -> Trail:

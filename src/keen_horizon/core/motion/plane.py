@@ -22,6 +22,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, transform
+from keen_horizon.core.motion.likeness import local_correlation
 from keen_horizon.core.motion.pin import Trail, between_marks, bridged
 
 Floats = NDArray[np.float64]
@@ -162,16 +163,7 @@ class PlaneFollower:
         """1 where a look, aligned, goes with the texture around (rows, columns)."""
         flags = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
         aligned = cv2.warpPerspective(look, warp, self.texture.shape[::-1], flags=flags)
-        return np.asarray((_local_correlation(self.texture, aligned) > AGREES) & (aligned > 0), np.uint8)
-
-
-def _local_correlation(a: Gray, b: Gray) -> NDArray[np.float32]:
-    """The correlation of two pictures around every pixel."""
-    x, y = a.astype(np.float32), b.astype(np.float32)
-    parts = (cv2.boxFilter(part, -1, (AROUND_PX, AROUND_PX)) for part in (x, y, x * x, y * y, x * y))
-    mean_a, mean_b, square_a, square_b, product = parts
-    spread = (square_a - mean_a**2) * (square_b - mean_b**2)
-    return np.asarray((product - mean_a * mean_b) / np.sqrt(np.maximum(spread, 1.0)))
+        return np.asarray((local_correlation(self.texture, aligned, AROUND_PX) > AGREES) & (aligned > 0), np.uint8)
 
 
 def follow_plane(frames: Iterable[Seen], corners: Floats, carry: Carry | None = None) -> tuple[Floats, Floats]:

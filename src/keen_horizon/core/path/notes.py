@@ -41,7 +41,8 @@ def solution_notes(measurement: Measurement, treatment: Treatment) -> tuple[str,
 def lost_notes(pins: tuple[PinTrack, ...]) -> list[str]:
     """Where followed points were lost."""
     return [
-        f"Point {number} was lost in {_stretches(pin.trail.confidence <= 0, pin.first)}: set it again on a later frame."
+        f"Point {number} was hidden or lost in {_stretches(pin.trail.confidence <= 0, pin.first)}: there it goes with "
+        "its surroundings. Where that is wrong, set it again."
         for number, pin in enumerate(pins, 1)
         if (pin.trail.confidence <= 0).any()
     ]

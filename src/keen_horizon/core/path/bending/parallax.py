@@ -24,6 +24,7 @@ from keen_horizon.core.path.bending.chart import Onward
 Floats = NDArray[np.float64]
 
 ROUNDS = 4
+AROUND_S = 1.0  # to either side, over which a point's steady way apart is told
 AT_A_TIME = 400  # pairs that are solved together: 80 MB
 NOISE_PX = 0.12  # of a point beside its neighbours, at 640 wide: corners 0.05, weak points more
 FURTHEST_PX = 24.0  # that a point may move apart, at 640 wide: further ones move by themselves
@@ -36,7 +37,7 @@ CURVE, REST = 3.0, 1e-3  # the same of its curvature, beside the slope's, and of
 class Parallax:
     """Of every pair (N - 1) the field's controls (N - 1, rows, columns, 2), px of the source at its later frame; and
     what was seen: points (P, 2) of the earlier frame and where they had `moved` (P, 2), by how much that is `apart`
-    (P, 2) from the pair's one motion, and of which `pair` (P,).
+    (P, 2) from the pair's one motion, unsteadily, and of which `pair` (P,).
     """
 
     grid: Grid
@@ -56,7 +57,7 @@ def parallax(measurement: Measurement, onward: Onward) -> Parallax:
     grid, unit = Grid(measurement.size), analysed_unit(measurement.size)
     pair, points, moved = _seen(measurement)
     awaited = onward.places(pair, points)
-    apart = moved - awaited
+    apart = _unsteady(measurement, pair, moved - awaited)
     known = ~is_nowhere(awaited) & (np.hypot(*apart.T) < FURTHEST_PX * unit)
     pair, points, moved, apart = pair[known], points[known], moved[known], apart[known]
     count = len(measurement) - 1
@@ -83,6 +84,26 @@ def _rows(measurement: Measurement) -> NDArray[np.intp]:
     if len(evidence.layer):
         usable = usable & (evidence.layer != IGNORED)
     return np.flatnonzero(usable)
+
+
+def _unsteady(measurement: Measurement, pair: NDArray[np.intp], apart: Floats) -> Floats:
+    """What points moved apart (P, 2), less what each does all the while around: a walker's way is no shake, nor is that
+    of near things when the camera travels. Where the format does not tell whose they are, all of it.
+    """
+    if not len(measurement.evidence.identity):
+        return apart
+    identity, around = measurement.evidence.identity[_rows(measurement)], max(1, round(AROUND_S * measurement.rate))
+    order = np.lexsort((pair, identity))
+    begins = np.r_[0, 1 + np.flatnonzero(np.diff(identity[order]))]
+    first = np.repeat(begins, np.diff(np.r_[begins, len(order)]))
+    last = np.repeat(np.r_[begins[1:], len(order)], np.diff(np.r_[begins, len(order)]))
+    place = np.arange(len(order))
+    start, stop = np.maximum(first, place - around), np.minimum(last, place + around + 1)
+    known = is_nowhere(apart)[order]
+    summed = np.concatenate([np.zeros((1, 2)), np.cumsum(np.where(known[:, None], 0.0, apart[order]), axis=0)])
+    found = np.empty_like(apart)
+    found[order] = apart[order] - (summed[stop] - summed[start]) / (stop - start)[:, None]
+    return found
 
 
 def _seen(measurement: Measurement) -> tuple[NDArray[np.intp], Floats, Floats]:

@@ -12,7 +12,7 @@ export const figures = (parts) => {
       const steadier = l ? `${l.shake_before_percent.toFixed(2)} → ${l.shake_after_percent.toFixed(2)} %` : "";
       const moved = l && this.path.measured;
       const rows = moved && this.path.lens && this.path.lens.rows ? ", rows" : "";
-      const bent = moved && this.path.bend ? `, bent ${l.bend_px.toFixed(1)} px` : "";
+      const bent = moved && this.path.bend ? `, bent ${l.bend_px.toFixed(l.bend_px < 9.95 ? 1 : 0)} px` : "";
       return [
         { stage: "optics", name: "Optics", key: "1", state: this.lensText(), price: this.lensPrice() },
         { stage: "motion", name: "Motion", key: "2", state: moved ? intent + rows + bent : "not measured", price: moved ? steadier : "" },
