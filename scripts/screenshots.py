@@ -75,7 +75,7 @@ def show_the_lean(page: Page) -> None:
 
 def show_the_bend(page: Page) -> None:
     """The mesh that lays the roofs to rest, and how far each place is bent."""
-    page.goto(page.url.partition("?")[0] + "?stage=motion&frame=190")
+    page.goto(page.url.partition("?")[0] + "?stage=motion&frame=180")
     bending = page.locator("details.bending")
     expect(bending.locator("summary")).to_contain_text("near and far move apart")
     bending.locator("summary").click()

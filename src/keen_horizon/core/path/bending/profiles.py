@@ -21,33 +21,42 @@ from keen_horizon.core.path.program import difference_bands
 from keen_horizon.core.path.wish import Pull, pull_of
 from keen_horizon.core.treatment.motion import Motion
 
-FINER = 2  # places for every cell and direction, so that looking up between them loses little
+
+LEAST_SLOPE = 0.05  # of areas: no camera's picture shrinks so from frame to frame
 
 
 @dataclass(frozen=True)
 class Lattice:
-    """Places of the steadied picture (rows, columns, 2), px, even, its corners among them."""
+    """The corners of the cells of the steadied picture (rows, columns, 2), px."""
 
     grid: Grid
     places: Floats
 
     @staticmethod
     def over(grid: Grid) -> Lattice:
-        """FINER places for every cell."""
-        across, down = (np.linspace(0, cells, FINER * cells + 1) for cells in grid.cells)
+        """That of a grid."""
+        across, down = (np.arange(cells + 1) for cells in grid.cells)
         return Lattice(grid, np.stack(np.meshgrid(across, down), -1) * grid.cell - 0.5)
 
     def at(self, values: Floats, points: Floats) -> Floats:
-        """Values (rows, columns, k) at points (..., 2), linear between the places."""
-        across, down = np.moveaxis((points + 0.5) / self.grid.cell * FINER, -1, 0)
+        """Values (rows, columns, k) at points (..., 2), linear between the corners."""
+        across, down = np.moveaxis((points + 0.5) / self.grid.cell, -1, 0)
         found = [map_coordinates(values[..., k], [down, across], order=1, mode="nearest") for k in range(2)]
         return np.stack(found, -1)
 
+    def carried(self, chart: Chart, place: int) -> Floats:
+        """Where the corners lie in a frame's source (rows, columns, 2); unseen ones stay where they are."""
+        flat = self.places.reshape(-1, 2)
+        found = chart.source(place, flat)
+        return np.where(is_nowhere(found)[:, None], flat, found).reshape(self.places.shape)
+
     def slopes(self, carried: Floats) -> Floats:
-        """How places carried so (rows, columns, 2) move with the places: (rows, columns, 2, 2)."""
-        step = self.grid.cell / FINER
-        down, across = np.gradient(carried, step[1], step[0], axis=(0, 1))
-        return np.stack([across, down], -1)
+        """How places carried so (rows, columns, 2) move with the corners: (rows, columns, 2, 2)."""
+        width, height = self.grid.cell
+        down, across = np.gradient(carried, height, width, axis=(0, 1))
+        slopes = np.stack([across, down], -1)
+        torn = np.abs(np.linalg.det(slopes)) < LEAST_SLOPE  # beside what was not seen
+        return np.where(torn[..., None, None], np.eye(2), slopes)
 
 
 def wanted(parallax: Parallax, chart: Chart, pulls: list[tuple[slice, Pull]]) -> Floats:
@@ -55,18 +64,16 @@ def wanted(parallax: Parallax, chart: Chart, pulls: list[tuple[slice, Pull]]) ->
 
     `pulls` are those of shots, with their frames.
     """
-    lattice = Lattice.over(parallax.grid)
-    count = len(chart.planes)
-    carried = [_carried(chart, lattice, place) for place in range(count)]
-    slopes = [lattice.slopes(places) for places in carried]
-    gathered = _gathered(parallax, carried, slopes)
+    lattice, count = Lattice.over(parallax.grid), len(chart.planes)
+    gathered = _gathered(parallax, chart, lattice)
     unsteady = np.zeros_like(gathered)
     for frames, pull in pulls:
         unsteady[frames] = pull.strength[:, None, None, None] * _unsteady(gathered[frames], pull)
     found = np.zeros((count, *parallax.grid.shape, 2))
     wanted_at = parallax.grid.places.reshape(-1, 2)
     for place in range(count):
-        of_source = np.einsum("rcij,rcj->rci", slopes[place], unsteady[place])
+        slopes = lattice.slopes(lattice.carried(chart, place))
+        of_source = np.einsum("rcij,rcj->rci", slopes, unsteady[place])
         places = chart.steadied(place, wanted_at)
         far = is_nowhere(places)
         values = lattice.at(of_source, np.where(far[:, None], 0.0, places))
@@ -80,19 +87,13 @@ def as_controls(values: Floats) -> Floats:
     return np.asarray(spline_filter1d(once, order=2, axis=2, mode="mirror"))
 
 
-def _carried(chart: Chart, lattice: Lattice, place: int) -> Floats:
-    """Where the lattice's places lie in a frame's source (rows, columns, 2); unseen ones stay where they are."""
-    flat = lattice.places.reshape(-1, 2)
-    found = chart.source(place, flat)
-    return np.where(is_nowhere(found)[:, None], flat, found).reshape(lattice.places.shape)
-
-
-def _gathered(parallax: Parallax, carried: list[Floats], slopes: list[Floats]) -> Floats:
-    """What the places of the steadied picture have moved apart by since the first frame (N, rows, columns, 2)."""
-    gathered = np.zeros((len(carried), *carried[0].shape))
-    for pair in range(len(carried) - 1):
-        moved = parallax.grid.at(parallax.controls[pair], carried[pair + 1])
-        upright = np.linalg.solve(slopes[pair + 1], moved[..., None])[..., 0]
+def _gathered(parallax: Parallax, chart: Chart, lattice: Lattice) -> Floats:
+    """What the corners of the steadied picture have moved apart by since the first frame (N, rows, columns, 2)."""
+    gathered = np.zeros((len(chart.planes), *lattice.places.shape))
+    for pair in range(len(gathered) - 1):
+        carried = lattice.carried(chart, pair + 1)
+        moved = parallax.grid.at(parallax.controls[pair], carried)
+        upright = np.linalg.solve(lattice.slopes(carried), moved[..., None])[..., 0]
         gathered[pair + 1] = gathered[pair] + upright
     return gathered
 

@@ -18,6 +18,7 @@ from keen_horizon.core.treatment.edges import Edges
 STEP = 24  # px between looked-at points of the window's border, which a lens bows by hundredths of a pixel between them
 SPARE = 0.9  # of that room: within it a mesh still rises by a twentieth of the way
 SETTLING_S = 0.25  # to either side, over which room that is lost and found again is taken as lost
+BEYOND_PX = 0.01  # from which a window reaches beyond the source, since that is wanted
 MOSTLY = 98.0  # per cent of frames that the window leaves all the room that they want
 
 
@@ -25,7 +26,8 @@ def with_room(path: CameraPath, outwards: Floats, edges: Edges) -> CameraPath:
     """The path, its window shrunk so that left, top, right and bottom have room for `outwards` (N, 4), px."""
     if edges.way not in ("fill", "trim") or not edges.window.untouched or edges.gaps_wanted:
         return path
-    missing = np.maximum(0.0, outwards / SPARE - _left(path))
+    left = _left(path)
+    missing = np.where(left < -BEYOND_PX, 0.0, np.maximum(0.0, outwards / SPARE - left))
     sides = np.array([path.size.width, path.size.height, path.size.width, path.size.height]) / 2
     inner = sides / path.zoom[:, None]
     factor = float(np.percentile((inner / np.maximum(inner - missing, inner / 2)).max(1), MOSTLY))
