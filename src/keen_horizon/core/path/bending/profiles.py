@@ -21,7 +21,6 @@ from keen_horizon.core.path.program import difference_bands
 from keen_horizon.core.path.wish import Pull, pull_of
 from keen_horizon.core.treatment.motion import Motion
 
-
 LEAST_SLOPE = 0.05  # of areas: no camera's picture shrinks so from frame to frame
 
 
