@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from staging import SIZE, measured, on_ground, outline, overlap, passing, true_pairs
+from staging import SIZE, cloth, measured, on_ground, outline, overlap, passing, true_pairs
 from truth import corner_errors, rms
 
 from keen_horizon.core.errors import TreatmentError
@@ -27,7 +27,7 @@ from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.starting_points import for_another_clip
 from keen_horizon.core.treatment.believing import Area, AreaKey, Belief, StandsStill
 from keen_horizon.core.treatment.document import Treatment
-from keen_horizon.simulator.staged import Sheet, staged
+from keen_horizon.simulator.staged import Sheet, laid_out, shape, staged
 
 
 @lru_cache(maxsize=2)
@@ -212,3 +212,20 @@ def test_a_bonnet_goes_along_to_another_clip_and_a_walker_does_not() -> None:
     carried = for_another_clip(mine, Treatment())
     assert [area.name for area in carried.motion.ignore] == ["bonnet"]
     assert for_another_clip(mine, Treatment(), alike=False).motion.ignore == ()
+
+
+def test_an_area_that_follows_is_not_taken_along_by_what_passes_in_front() -> None:
+    """A poster that turns and comes nearer, and a cloth that crosses it and covers half of it for a while."""
+    count = 90
+    sheets = passing(count, wide=150)
+    turning = np.exp(np.linspace(0, 0.2, count) + 0.25j * np.sin(np.arange(count) / 20))
+    poster = cloth(260, 260, seed=8)
+    behind = sheets[0].frame_from_sheet
+    shift = behind[:, 0, 2] + 1j * behind[:, 1, 2]
+    middle = 330 + 190j + (shift - shift.mean()) + 0.4 * np.arange(count)
+    thing = Sheet.of(poster, laid_out(middle, turning, poster), shape(poster))
+    found = measured([sheets[0], thing, sheets[1]])
+    for frame in (0, count - 1):
+        over = area_over_time(around(thing, frame, follows=True), found)
+        worst = min(overlap(over.on(place), outline(thing, place)) for place in range(count))
+        assert worst > 0.9, frame

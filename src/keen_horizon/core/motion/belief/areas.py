@@ -12,20 +12,14 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from keen_horizon.core.geometry.robust import tukey
-from keen_horizon.core.geometry.similarity import Complex, Floats, as_complex, as_points, fit_similarity
+from keen_horizon.core.geometry.similarity import Complex, Floats, as_complex, as_points
 from keen_horizon.core.lately import kept_lately
-from keen_horizon.core.motion.belief.labels import BACKGROUND
+from keen_horizon.core.motion.belief.followed import followed
 from keen_horizon.core.motion.matched import analysed_size, analysed_unit
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.treatment.believing import Area
 
 MOSTLY_INSIDE = 1 / 3  # of a track's life: it is ignored all along
-ROUNDS = 5
-LEAST_SPREAD_PX = 0.3  # at 640 wide
-TURNS_FROM = 4  # points: fewer tell a shift alone
-ALIKE = 0.5  # of the points inside: what most of them do
-FLAT_PX = 1e-6  # a side of a polygon that rises by less crosses no row
 CORNERS = 32  # that polygons of unlike keys are drawn with
 
 
@@ -52,7 +46,7 @@ def area_over_time(area: Area, measurement: Measurement) -> AreaOverTime:
         numbers = first + np.arange(count)
         there = (numbers >= area.span[0]) & (numbers <= area.span[1])
     if area.follows:
-        return AreaOverTime(_following(measurement, frames, shapes), there)
+        return AreaOverTime(followed(measurement, frames, shapes), there)
     places = np.arange(count)
     polygons = np.stack(
         [np.interp(places, frames, c.real) + 1j * np.interp(places, frames, c.imag) for c in np.stack(shapes, 1)], -1
@@ -84,92 +78,6 @@ def _evenly(shape: Complex) -> Complex:
 
 def _signed_area(shape: Complex) -> float:
     return float((np.conj(shape) * np.roll(shape, -1)).imag.sum())
-
-
-def _following(measurement: Measurement, frames: NDArray[np.intp], shapes: list[Complex]) -> Complex:
-    """The polygons (N, C) of an area that goes with what is in it."""
-    count = len(measurement)
-    inside = [int(np.clip(frame, 0, count - 1)) for frame in frames]
-    found = np.zeros((count, len(shapes[0])), np.complex128)
-    weight = np.zeros(count)
-    for number, (start, shape) in enumerate(zip(inside, shapes, strict=True)):
-        earlier = inside[number - 1] if number else 0
-        later = inside[number + 1] if number + 1 < len(inside) else count - 1
-        for end in (earlier, later):
-            if end == start and (number, len(inside)) != (0, 1):
-                continue
-            way = _walked(measurement, shape, start, end)
-            open_end = (end == later and number + 1 == len(inside)) or (end == earlier and number == 0)
-            share = np.ones(len(way)) if open_end else np.linspace(1, 0, len(way))
-            places = np.arange(start, end + 1) if end >= start else np.arange(start, end - 1, -1)
-            found[places] += share[:, None] * way
-            weight[places] += share
-    return np.asarray(found / np.maximum(weight, 1e-9)[:, None])
-
-
-def _walked(measurement: Measurement, shape: Complex, start: int, end: int) -> Complex:
-    """Polygons from frame `start` to frame `end`, either way, as what is in them goes."""
-    way = [shape]
-    step = 1 if end >= start else -1
-    last = (1 + 0j, 0j)
-    for place in range(start, end, step):
-        pair = place if step > 0 else place - 1
-        here, there, label = _points_of(measurement, pair, forward=step > 0)
-        within = _within(as_points(here), as_points(way[-1])) if len(here) else np.zeros(0, np.bool_)
-        z, t = _moved(here, there, label, within, way[-1], last, analysed_unit(measurement.size))
-        last = z, t
-        way.append(z * way[-1] + t)
-    return np.array(way)
-
-
-def _points_of(measurement: Measurement, pair: int, forward: bool) -> tuple[Complex, Complex, NDArray[np.int32]]:
-    evidence = measurement.evidence
-    rows = slice(int(evidence.starts[pair]), int(evidence.starts[pair + 1]))
-    ends = as_complex(evidence.points[rows]), as_complex(evidence.moved[rows])
-    here, there = ends if forward else ends[::-1]
-    return here, there, evidence.layer[rows]
-
-
-def _moved(
-    here: Complex,
-    there: Complex,
-    label: NDArray[np.int32],
-    within: NDArray[np.bool_],
-    shape: Complex,
-    last: tuple[complex, complex],
-    unit: float,
-) -> tuple[complex, complex]:
-    """How an area moves: as most of the points inside that are not of what is around it; else as it did before."""
-    own = within & (label != BACKGROUND)
-    if own.sum() < max(2, ALIKE / 4 * within.sum()):
-        own = within
-    if own.sum() == 0:
-        shift = (last[0] * shape + last[1] - shape).mean()
-        return 1 + 0j, complex(shift)
-    source, target = here[own], there[own]
-    shift = complex(np.median((target - source).real) + 1j * np.median((target - source).imag))
-    if own.sum() < TURNS_FROM:
-        return 1 + 0j, shift
-    z, t = 1 + 0j, shift
-    for _ in range(ROUNDS):
-        errors = np.abs(z * source + t - target)
-        spread = max(LEAST_SPREAD_PX * unit, 1.2 * float(np.median(errors)))
-        weights = tukey(errors, spread)
-        if (weights > 0).sum() < TURNS_FROM:
-            return 1 + 0j, shift
-        z, t = fit_similarity(source, target, weights)
-    return (z, t) if 0.8 < abs(z) < 1.25 else (1 + 0j, shift)
-
-
-def _within(points: Floats, polygon: Floats) -> NDArray[np.bool_]:
-    """Whether points (P, 2) lie inside a polygon (C, 2), by the even-odd rule."""
-    x, y = points[:, 0][:, None], points[:, 1][:, None]
-    x1, y1 = polygon[:, 0][None], polygon[:, 1][None]
-    x2, y2 = np.roll(polygon[:, 0], -1)[None], np.roll(polygon[:, 1], -1)[None]
-    crosses = (y1 > y) != (y2 > y)
-    rise = np.where(np.abs(y2 - y1) < FLAT_PX, 1.0, y2 - y1)
-    left = x < x1 + (y - y1) * (x2 - x1) / rise
-    return np.asarray((crosses & left).sum(1) % 2 == 1)
 
 
 def ignored_rows(measurement: Measurement, areas: tuple[Area, ...]) -> NDArray[np.bool_]:
