@@ -177,7 +177,7 @@ def test_the_grid_is_turned_along_a_line_and_never_in_the_picture(page: Page, ru
     drag(page, ".viewer canvas", (0.2, 0.5), (0.8, 0.55))
     turn = np.degrees(np.arctan2(0.05 * SIZE.height, 0.6 * SIZE.width))
     assert float(page.locator("#grid-turn").input_value()) == pytest.approx(turn, abs=0.15)
-    lines = page.locator(".overlay path").first
+    lines = page.locator(".overlay path.grid")
     assert len(re.findall("M", lines.get_attribute("d"))) >= 24
     page.locator("#grid-cells").fill("4")
     wanted = lines.get_attribute("d")

@@ -19,7 +19,7 @@ export function mountOverlay(svg, size) {
   const crossed = (/** @type {number[]} */ [x, y]) => `${at(x - mark, y - mark)}l${2 * mark} ${2 * mark}${at(x - mark, y + mark)}l${2 * mark} ${-2 * mark}`;
   svg.setAttribute("viewBox", `-0.5 -0.5 ${size.width} ${size.height}`);
   const heat = Array.from({ length: HEATS }, (_, i) => coloured(path(svg, "heat"), i / (HEATS - 1)));
-  const lines = path(svg, "");
+  const lines = path(svg, "grid");
   const window = path(svg, "window");
   const pins = path(svg, "pins");
   const drawn = path(svg, "drawn");
