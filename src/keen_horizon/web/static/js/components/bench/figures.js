@@ -70,7 +70,8 @@ export const figures = (parts) => {
       return [
         row("zoom", (l) => `${l.zoom.toFixed(3)}×`), row("mean zoom", (l) => `${l.mean_zoom.toFixed(3)}×`),
         row("keeps", (l) => `${(100 * l.kept_area).toFixed(1)} %`), row("sharpness left", (l) => `${(100 * l.sharpness).toFixed(1)} %`),
-        row("shake left", (l) => `${l.shake_after_percent.toFixed(3)} %`), row("bent", (l) => (l.bend_px ? `${l.bend_px.toFixed(1)} px` : "no")), row("largest gap", (l) => `${(100 * l.gap_area).toFixed(1)} %`),
+        row("shake left", (l) => `${l.shake_after_percent.toFixed(3)} %`), row("largest gap", (l) => `${(100 * l.gap_area).toFixed(1)} %`),
+        ...(now.bend_px || then.bend_px ? [row("bent by up to", (l) => `${l.bend_px.toFixed(1)} px`)] : []),
       ];
     },
     suggestedSharpen() {
