@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -122,6 +124,18 @@ def test_what_is_ignored_is_not_bent(measurement: Measurement) -> None:
     for frame in range(0, COUNT, 7):
         assert np.array_equal(bending.mesh.moved(frame, inside), inside)
     assert bending.largest > 1
+
+
+def test_a_measurement_of_an_earlier_format_is_bent_all_the_same(measurement: Measurement) -> None:
+    """It does not tell whose points are, nor of which layer: areas are not heeded, as it says."""
+    unknown = np.zeros(0, np.int32)
+    evidence = replace(measurement.evidence, identity=unknown, layer=unknown)
+    former = replace(measurement, evidence=evidence, confidence=None)
+    area = {"name": "walker", "follows": True, "keys": [{"frame": 5, "polygon": [[10, 10], [90, 10], [50, 90]]}]}
+    treatment = Treatment.model_validate({"motion": {"bend_limit_px": 6, "ignore": [area]}})
+    bending = solve_path(former, treatment).bending
+    assert bending is not None
+    assert bending.left_px < 0.6 * bending.apart_px
 
 
 def test_only_what_is_steadied_as_a_whole_is_bent(measurement: Measurement) -> None:

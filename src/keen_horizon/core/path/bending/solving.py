@@ -85,7 +85,7 @@ def _reach(grid: Grid, measurement: Measurement, areas: tuple[Area, ...], dead: 
         half, size = grid.size.half_diagonal, AROUND * float(np.hypot(*grid.cell))
         room = dead.room((as_complex(grid.places.reshape(-1, 2)) - grid.size.centre) / half) * half
         reach[:] = np.maximum(0.0, room - size).reshape(grid.shape)
-    if areas:
+    if areas and len(measurement.evidence.identity):  # earlier formats do not tell what areas hold
         masks = IgnoredMasks(measurement, areas)
         for place in range(len(measurement)):
             reach[place][_touched(masks.on(place).astype(np.uint8), grid)] = 0.0
