@@ -16,7 +16,7 @@ from keen_horizon.core.geometry.mesh import Grid
 from keen_horizon.core.geometry.nowhere import is_nowhere
 from keen_horizon.core.geometry.robust import tukey
 from keen_horizon.core.lately import kept_lately
-from keen_horizon.core.motion.belief.labels import IGNORED
+from keen_horizon.core.motion.belief.labels import BACKGROUND, IGNORED
 from keen_horizon.core.motion.matched import analysed_unit
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.path.bending.chart import Onward
@@ -54,13 +54,13 @@ class Parallax:
 @kept_lately
 def parallax(measurement: Measurement, onward: Onward) -> Parallax:
     """How points move apart over a measured range, the measurement's belief heeded."""
-    grid, unit = Grid(measurement.size), analysed_unit(measurement.size)
-    pair, points, moved = _seen(measurement)
+    grid, unit, count = Grid(measurement.size), analysed_unit(measurement.size), len(measurement) - 1
+    rows = _rows(measurement)
+    pair, points, moved = _seen(measurement, rows)
     awaited = onward.places(pair, points)
-    apart = _unsteady(measurement, pair, moved - awaited)
-    known = ~is_nowhere(awaited) & (np.hypot(*apart.T) < FURTHEST_PX * unit)
-    pair, points, moved, apart = pair[known], points[known], moved[known], apart[known]
-    count = len(measurement) - 1
+    apart = _unsteady(measurement, rows, pair, moved - awaited)
+    near = ~is_nowhere(awaited) & (np.hypot(*apart.T) < FURTHEST_PX * unit)
+    rows, pair, points, moved, apart = rows[near], pair[near], points[near], moved[near], apart[near]
     controls, belief = np.zeros((count, *grid.shape, 2)), np.zeros(len(pair))
     for start in range(0, count, AT_A_TIME):
         part = np.flatnonzero((pair >= start) & (pair < start + AT_A_TIME))
@@ -68,10 +68,7 @@ def parallax(measurement: Measurement, onward: Onward) -> Parallax:
         if len(part):
             given = pair[part] - start, moved[part], apart[part]
             controls[pairs], belief[part] = _fields(grid, pairs.stop - start, *given, NOISE_PX * unit)
-    layered = (
-        measurement.evidence.layer[_rows(measurement)][known] >= 0 if len(measurement.evidence.layer) else belief > 0
-    )
-    told = (belief > 0) | layered
+    told = (belief > 0) | _layered(measurement, rows)
     return Parallax(grid, controls, pair[told], points[told], moved[told], apart[told])
 
 
@@ -86,32 +83,45 @@ def _rows(measurement: Measurement) -> NDArray[np.intp]:
     return np.flatnonzero(usable)
 
 
-def _unsteady(measurement: Measurement, pair: NDArray[np.intp], apart: Floats) -> Floats:
-    """What points moved apart (P, 2), less what each does all the while around: a walker's way is no shake, nor is that
-    of near things when the camera travels. Where the format does not tell whose they are, all of it.
+def _layered(measurement: Measurement, rows: NDArray[np.intp]) -> NDArray[np.bool_]:
+    """Which of some rows (P,) belong to a layer that moves as one, the background or another."""
+    layer = measurement.evidence.layer
+    return layer[rows] >= BACKGROUND if len(layer) else np.zeros(len(rows), np.bool_)
+
+
+def _seen(measurement: Measurement, rows: NDArray[np.intp]) -> tuple[NDArray[np.intp], Floats, Floats]:
+    """Of some rows their pairs (P,), and their points (P, 2) in the earlier and in the later frame."""
+    evidence = measurement.evidence
+    pair = np.repeat(np.arange(len(measurement) - 1), np.diff(evidence.starts))[rows]
+    points, moved = evidence.points[rows], evidence.moved[rows]
+    return pair, np.asarray(points, np.float64), np.asarray(moved, np.float64)
+
+
+def _unsteady(measurement: Measurement, rows: NDArray[np.intp], pair: NDArray[np.intp], apart: Floats) -> Floats:
+    """What points moved apart (P, 2), less what each does in the mean around.
+
+    A walker's way is no shake, nor is that of near things when the camera travels. Where the format does not tell whose
+    points are, it is all of it.
     """
     if not len(measurement.evidence.identity):
         return apart
-    identity, around = measurement.evidence.identity[_rows(measurement)], max(1, round(AROUND_S * measurement.rate))
+    identity, around = measurement.evidence.identity[rows], max(1, round(AROUND_S * measurement.rate))
     order = np.lexsort((pair, identity))
-    begins = np.r_[0, 1 + np.flatnonzero(np.diff(identity[order]))]
-    first = np.repeat(begins, np.diff(np.r_[begins, len(order)]))
-    last = np.repeat(np.r_[begins[1:], len(order)], np.diff(np.r_[begins, len(order)]))
+    first, last = _runs(identity[order])
     place = np.arange(len(order))
     start, stop = np.maximum(first, place - around), np.minimum(last, place + around + 1)
-    known = is_nowhere(apart)[order]
-    summed = np.concatenate([np.zeros((1, 2)), np.cumsum(np.where(known[:, None], 0.0, apart[order]), axis=0)])
+    told = np.where(is_nowhere(apart)[:, None], 0.0, apart)[order]
+    summed = np.concatenate([np.zeros((1, 2)), np.cumsum(told, axis=0)])
     found = np.empty_like(apart)
     found[order] = apart[order] - (summed[stop] - summed[start]) / (stop - start)[:, None]
     return found
 
 
-def _seen(measurement: Measurement) -> tuple[NDArray[np.intp], Floats, Floats]:
-    """Of every row that tells something its pair (P,), and its points (P, 2) in the earlier and in the later frame."""
-    evidence, rows = measurement.evidence, _rows(measurement)
-    pair = np.repeat(np.arange(len(measurement) - 1), np.diff(evidence.starts))[rows]
-    points, moved = evidence.points[rows], evidence.moved[rows]
-    return pair, np.asarray(points, np.float64), np.asarray(moved, np.float64)
+def _runs(values: NDArray[np.int32]) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
+    """Of each place among sorted values (P,) where its run of like ones begins, and where it has ended."""
+    ends = np.r_[0, 1 + np.flatnonzero(np.diff(values)), len(values)]
+    many = np.diff(ends)
+    return np.repeat(ends[:-1], many), np.repeat(ends[1:], many)
 
 
 def _fields(
