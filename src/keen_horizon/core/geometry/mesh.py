@@ -22,7 +22,7 @@ Floats = NDArray[np.float64]
 
 CELLS = 24  # along the longer side: 40 px of 960, about one point a cell (a choice)
 LOOKED_AT = 2  # places a cell and direction at which a stretch is told
-SMALLEST_STEP = 0.05  # of a cell, for differences
+ROUNDS_BACK = 4  # each leaves a twentieth, where nothing is stretched further
 
 
 @dataclass(frozen=True)
@@ -110,9 +110,6 @@ class MeshOverTime:
         for _ in range(ROUNDS_BACK):
             found = points - (self.moved(frame, found) - found)
         return found
-
-
-ROUNDS_BACK = 4  # each leaves a twentieth, where nothing is stretched further
 
 
 def stretch_of(controls: Floats, grid: Grid) -> Floats:

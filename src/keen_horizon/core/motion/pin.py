@@ -185,8 +185,9 @@ def follow_point(pictures: Iterable[Gray], point: complex, carry: Carry | None =
     follower, standing = PointFollower(begin, point), StandingFollower(begin, point, patch_reach(begin.shape))
     found = [(point, 1.0)]
     for number, picture in enumerate(pictures, 1):
-        found.append(follower.follow(picture, carry(number, follower.point) if carry else None))
         stands = stands and carry is not None and not standing.moves
+        if not (stands and standing.settled):
+            found.append(follower.follow(picture, carry(number, follower.point) if carry else None))
         if carry and stands:
             standing.follow(picture, partial(carry, number), found[-1])
     if stands and not standing.moves:

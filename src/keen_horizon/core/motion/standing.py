@@ -52,6 +52,11 @@ class StandingFollower:
         self._anchors, self._beside = [point], [0j]
         self._noise, self._correlation = [LEAST_NOISE_PX], [1.0]
 
+    @property
+    def settled(self) -> bool:
+        """Whether it has been followed for so long that it would have given itself away."""
+        return len(self._anchors) > SETTLED
+
     def follow(self, picture: Gray, carry: Callable[[complex], complex], other: tuple[complex, float]) -> None:
         """Look for the point in the next picture.
 
@@ -65,7 +70,7 @@ class StandingFollower:
         beside = self._awaited()
         awaited, near = self._anchors[-1] + beside, NEAR * self.reach
         elsewhere, correlation = other
-        if len(self._anchors) <= SETTLED and correlation >= ITSELF and abs(elsewhere - awaited) > FAR * near:
+        if not self.settled and correlation >= ITSELF and abs(elsewhere - awaited) > FAR * near:
             self.moves = True
         seen, noise, found = 0.0, np.inf, self._registered(picture, awaited)
         if found is not None and abs(found[0]) <= near:

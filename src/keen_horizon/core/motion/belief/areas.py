@@ -1,7 +1,6 @@
 """Areas of the picture over time: where an editor's polygons lie on every frame, and which points lie in them.
 
-An area that follows goes with the kept points that are inside it: from frame to frame with the similarity that most of
-them agree on, both ways from its keys. Between two keys it goes from the one's way over to the other's.
+An area goes evenly from key to key, or follows what is in it (see `followed`).
 """
 
 from __future__ import annotations

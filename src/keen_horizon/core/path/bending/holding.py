@@ -90,8 +90,7 @@ def _differences(rows: int, columns: int) -> tuple[Floats, Floats]:
 
 def _within(fields: Floats, reach: Floats, room: Floats) -> Floats:
     """Fields no longer than their reach, that at each side draw nothing in from further than there is room."""
-    length = np.hypot(fields[..., 0], fields[..., 1])
-    found = np.asarray(fields * np.minimum(1.0, reach / np.maximum(length, 1e-12))[..., None])
+    found = shortened(fields, reach)
     x, y = found[..., 0], found[..., 1]
     left, top, right, bottom = (side[:, None, None] for side in room.T)
     np.maximum(x[:, :, :2], -left, out=x[:, :, :2])
@@ -99,6 +98,12 @@ def _within(fields: Floats, reach: Floats, room: Floats) -> Floats:
     np.minimum(x[:, :, -2:], right, out=x[:, :, -2:])
     np.minimum(y[:, -2:], bottom, out=y[:, -2:])
     return found
+
+
+def shortened(fields: Floats, reach: Floats) -> Floats:
+    """Fields (N, rows, columns, 2) no longer than their reach (N, rows, columns)."""
+    length = np.hypot(fields[..., 0], fields[..., 1])
+    return np.asarray(fields * np.minimum(1.0, reach / np.maximum(length, 1e-12))[..., None])
 
 
 def _flat_enough(changes: Floats, grid: Grid) -> Floats:

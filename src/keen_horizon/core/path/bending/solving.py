@@ -14,7 +14,7 @@ from keen_horizon.core.motion.belief.areas import IgnoredMasks
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.path.bending.bent import Bending
 from keen_horizon.core.path.bending.chart import Chart, onward
-from keen_horizon.core.path.bending.holding import held
+from keen_horizon.core.path.bending.holding import held, shortened
 from keen_horizon.core.path.bending.parallax import Parallax, parallax
 from keen_horizon.core.path.bending.profiles import as_controls, pulls_of, wanted
 from keen_horizon.core.path.bending.room import border_room, with_room
@@ -62,8 +62,7 @@ class Unheld:
 
     def outwards(self, limit: float) -> Floats:
         """How far a mesh within a limit would draw in picture at the left, top, right and bottom (N, 4), px."""
-        length = np.hypot(self.controls[..., 0], self.controls[..., 1])
-        short = self.controls * np.minimum(1.0, np.minimum(self.free, limit) / np.maximum(length, 1e-12))[..., None]
+        short = shortened(self.controls, np.minimum(self.free, limit))
         x, y = short[..., 0], short[..., 1]
         sides = -x[:, :, :2], -y[:, :2], x[:, :, -2:], y[:, -2:]
         return np.stack([np.maximum(side.max((1, 2)), 0.0) for side in sides], -1)
