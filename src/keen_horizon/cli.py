@@ -97,6 +97,8 @@ def _parser() -> argparse.ArgumentParser:
     lens.add_argument("destination", type=Path, metavar="TREATMENT", help="treatment document to write (JSON)")
     lens.add_argument("--treatment", type=Path, help="treatment document to begin with, with straightedges or without")
     lens.add_argument("--profile", type=Path, help="take the lens from this file: a profile, or a calibration")
+    lens.add_argument("--measurement", type=Path, help="use a stored measurement instead of measuring the motion")
+    lens.add_argument("--edges-only", action="store_true", help="by what is straight alone, without the motion")
     lens.add_argument("--board", choices=("chessboard", "dots"), help="the clip films this board")
     lens.add_argument("--across", type=int, default=9, help="the board's inner corners, or dots, across")
     lens.add_argument("--down", type=int, default=6, help="the same down")
@@ -210,7 +212,8 @@ def _lens(options: argparse.Namespace) -> None:
     elif treatment.optics.straightedges:
         treatment, notes = lens_by_lines(info, treatment)
     else:
-        treatment, notes = lens_by_itself(options.source, info, times, treatment, bar("looking"))
+        measurement = None if options.edges_only else _measurement(options, info, times, treatment)
+        treatment, notes = lens_by_itself(options.source, info, times, treatment, bar("looking"), measurement)
     tell(info, notes)
     write_json(options.destination, treatment.to_json())
 

@@ -150,7 +150,7 @@ def test_a_profile_is_kept_given_to_another_clip_and_comes_back_from_a_file(
 def test_the_clip_shows_its_lens_by_itself_or_says_why_not(page: Page, ruled: Path, shaky: tuple) -> None:
     to_bench(page, ruled, measured=False)
     to_optics(page)
-    page.get_by_role("button", name="Look for straight things").click()
+    page.get_by_role("button", name="Look for the lens").click()
     expect(page.get_by_text(re.compile(r"\d+ edges on 5 frames agree on this lens; confidence \d+ %"))).to_be_visible()
     expect(page.locator("[data-stage=optics]")).not_to_contain_text("no lens")
     optics = draft_of(page)["optics"]

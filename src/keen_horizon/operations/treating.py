@@ -12,6 +12,7 @@ from keen_horizon.core.media.formats import expected_bytes
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.ledger import ledger
 from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.jobs.queue import reprioritise
 from keen_horizon.operations.clips import acting, next_letter, start_work
 from keen_horizon.operations.errors import NotPossible, NotThere
 from keen_horizon.operations.findings import LENS, MOTION, OF_PLAIN, Sought, ask_for, covering, the_flat, the_pin
@@ -21,6 +22,7 @@ from keen_horizon.pipeline.like_source import like_source
 from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Clip, Render, Version, Work
 
+OFFERED = -1_000_000  # the priority of what nobody waits for: after renders
 ASKED_FROM_S = 180.0  # a clip's length: measuring longer ones takes minutes, so an editor says when
 
 
@@ -61,6 +63,20 @@ def request_lens(session: Session, clip: Clip, treatment: Treatment) -> Work:
     frames = treatment.frames(clip_info(clip).frames)
     work = next(going_on, None) or ask_for(session, clip, LENS, *frames, anew=True)
     assert work is not None
+    return work
+
+
+def offer_lens(session: Session, clip: Clip, first: int, last: int) -> Work | None:
+    """Queue looking for the lens of a clip that was just measured, after all that editors wait for, so that it can be
+    offered; not where one is set or was looked for, or where the project leaves that to its editors.
+    """
+    treated = Treatment.from_json(clip.draft or {}).optics.lens is not None
+    going_on = any(work.kind == LENS.kind and work.state.open for work in clip.works)
+    if not clip.project.measures_itself or treated or going_on or covering(session, clip, LENS, first, last):
+        return None
+    wanted = Work(kind=LENS.kind, clip_id=clip.id, first=first, last=last, details={"offered": True})
+    work = start_work(session, wanted)
+    reprioritise(session, work, OFFERED)
     return work
 
 

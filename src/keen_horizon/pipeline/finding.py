@@ -1,8 +1,9 @@
-"""Looking for edges in a clip's frames: its lens by itself, from a few of them, or the edge nearest to a place."""
+"""A clip's lens by itself, from the edges of a few frames and its motion; and the edge nearest to a place."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
+from itertools import count
 from pathlib import Path
 
 import cv2
@@ -10,12 +11,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.errors import LensError, Stopped
+from keen_horizon.core.finding.lens_by_motion.search import TRIALS
+from keen_horizon.core.finding.own_lens import OwnLens, own_lens
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.lens.automatic import AutomaticLens, Edge, automatic_lens, picture_edges
+from keen_horizon.core.lens.automatic import Edge, picture_edges
 from keen_horizon.core.lens.edges import nearest_edge
 from keen_horizon.core.media.footage import Source
 from keen_horizon.core.media.frames import Frame, read_frame
 from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.motion.measurement import Measurement
 
 FRAMES = 5
 SNAP_REACH = 0.008  # of the width
@@ -29,22 +33,32 @@ def find_clip_lens(
     last: int,
     progress: Callable[[int, int], None] = lambda done, total: None,
     should_stop: Callable[[], bool] = lambda: False,
-) -> AutomaticLens:
-    """The lens that frames `first` ... `last` show. Raises LensError saying why there is none, MediaError, Stopped."""
+    motion: Measurement | None = None,
+) -> OwnLens:
+    """The lens that frames `first` ... `last` show, and their `motion` where that was measured.
+
+    Raises LensError saying why there is none, MediaError, Stopped.
+    """
     numbers = np.unique(np.linspace(first, last, FRAMES + 2).round().astype(int)[1:-1])
-    edges: list[Edge] = []
-    for done, number in enumerate(numbers):
+    total = len(numbers) + 1 + (TRIALS if motion is not None else 0)
+    steps = count()
+
+    def between() -> None:
         if should_stop():
             raise Stopped(f"{info.name}: looking for the lens was stopped.")
-        progress(done, len(numbers) + 1)
+        progress(min(next(steps), total - 1), total)
+
+    edges: list[Edge] = []
+    for number in numbers:
+        between()
         luma = upright_luma(read_frame(info.footage(source), int(number), times), info.display)
         edges += picture_edges(luma, int(number), info.display)
-    progress(len(numbers), len(numbers) + 1)
+    between()
     try:
-        found = automatic_lens(edges, info.display)
+        found = own_lens(edges, info.display, motion, between)
     except LensError as error:
         raise LensError(f"{info.name}: {error}") from error
-    progress(len(numbers) + 1, len(numbers) + 1)
+    progress(total, total)
     return found
 
 

@@ -9,12 +9,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.errors import LensError
+from keen_horizon.core.finding.own_lens import OwnLens
 from keen_horizon.core.lens.calibration import Board
 from keen_horizon.core.lens.doubt import Doubt, doubt
 from keen_horizon.core.lens.over_time import lens_settings
 from keen_horizon.core.lens.profile import profile_of
 from keen_horizon.core.lens.straightedges import fit_lens
 from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.found import with_colours
 from keen_horizon.core.treatment.optics import LensSettings, Straightedge
@@ -49,15 +51,28 @@ def lens_by_itself(
     times: NDArray[np.float64],
     treatment: Treatment,
     progress: Callable[[int, int], None] = lambda done, total: None,
+    motion: Measurement | None = None,
 ) -> Told:
-    """The treatment with the lens found by what is straight in the clip, and its straightedges. Raises LensError."""
-    found = find_clip_lens(source, info, times, *treatment.frames(info.frames), progress)
-    edges = tuple(
-        Straightedge.model_validate({"frame": edge.frame, "points": edge.points.round(2).tolist()})
-        for edge in found.edges
-    )
-    note = f"Found by {len(edges)} edges that agree, confidence {100 * found.confidence:.0f} %."
-    return _with_lens(treatment, lens_settings(found.lens), straightedges=edges), (note,)
+    """The treatment with the lens found by what is straight in the clip and by its motion, where that was measured.
+
+    Where edges alone told it, they are its straightedges. Raises LensError.
+    """
+    found = find_clip_lens(source, info, times, *treatment.frames(info.frames), progress, motion=motion)
+    kept: dict[str, object] = {}
+    if found.by == "edges":
+        kept["straightedges"] = tuple(
+            Straightedge.model_validate({"frame": edge.frame, "points": edge.points.round(2).tolist()})
+            for edge in found.edges
+        )
+    elif not found.lens.kind.angular:
+        kept["focal"] = found.focal
+    note = f"Found by {_told_by(found)}, confidence {100 * found.confidence:.0f} %."
+    return _with_lens(treatment, lens_settings(found.lens), **kept), (note,)
+
+
+def _told_by(found: OwnLens) -> str:
+    edges = f"{len(found.edges)} edges that agree"
+    return {"edges": edges, "motion": "the camera's motion", "both": f"the camera's motion and {edges}"}[found.by]
 
 
 def lens_by_board(

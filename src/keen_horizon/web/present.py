@@ -95,11 +95,17 @@ def clip_detail(clip: Clip, files: FileStore) -> dict[str, Any]:
         ],
         "found_falloff": next((found.facts for found in reversed(clip.found("falloff"))), None),
         "found_fringe": next((found.facts for found in reversed(clip.found("fringe"))), None),
-        "found_lens": next((found.facts for found in reversed(clip.found("lens"))), None),
+        "found_lens": _found_lens(clip),
         "versions": [version_json(version) for version in clip.versions],
         "renders": [render_json(render) for render in clip.renders if render.key],
         "works": [work_json(work) for work in clip.works[-8:]],
     }
+
+
+def _found_lens(clip: Clip) -> dict[str, Any] | None:
+    """What the clip told of its lens last, in whichever of its ranges it told one."""
+    found = [finding.facts for finding in reversed(clip.found("lens"))]
+    return next((facts for facts in found if facts["lens"]), found[0] if found else None)
 
 
 def _timecode(info: ClipInfo) -> dict[str, Any] | None:

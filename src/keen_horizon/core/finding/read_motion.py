@@ -14,7 +14,8 @@ import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
 
-from keen_horizon.core.finding.read_pairs import RAYLEIGH, ReadPairs
+from keen_horizon.core.finding.followed_noise import RAYLEIGH
+from keen_horizon.core.finding.read_pairs import ReadPairs
 from keen_horizon.core.geometry.robust import TUKEY_REACH, tukey
 from keen_horizon.core.geometry.similarity import Floats
 from keen_horizon.core.glass.shutter import FIGURES, FURTHEST, LEAST_DEPTH

@@ -11,12 +11,12 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.finding.followed_noise import followed_noise
 from keen_horizon.core.geometry.nowhere import is_nowhere_complex
-from keen_horizon.core.geometry.robust import tukey
 from keen_horizon.core.geometry.similarity import Complex, Floats, as_complex
 from keen_horizon.core.glass.shutter import row_shares
 from keen_horizon.core.lens.over_time import OpticsStage
-from keen_horizon.core.motion.matched import analysed_unit, row_medians
+from keen_horizon.core.motion.matched import analysed_unit
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.straightened import FURTHEST_STRETCH
 
@@ -26,7 +26,6 @@ LEAST_NOISE = 0.02  # px
 AT_A_TIME = 300  # pairs
 STRETCHES, STRETCH = 6, 50  # of a long range, and pairs in each
 APART = 5  # frames that stretches are laid apart, more than one moment reaches
-RAYLEIGH = 1.1774  # the median of a length whose parts have deviation 1
 
 
 @dataclass(frozen=True)
@@ -134,18 +133,7 @@ def _spread(pairs: NDArray[np.intp]) -> NDArray[np.intp]:
 
 
 def _noise(source: Complex, target: Complex, there: NDArray[np.bool_], trust: Floats) -> Floats:
-    """How exactly points were followed (E,), from what a polynomial map of each pair leaves: not from the spline, which
-    would take its own smoothness for noise and collapse.
-    """
+    """How exactly points were followed (E,), beside a map of each pair that bends as rows read in turn do."""
     x, y = source.real, source.imag
     terms = np.stack([np.ones_like(x), x, y, x * x, x * y, y * y, y**3], -1)
-    weights = there * trust
-    noise = np.full(len(source), LEAST_NOISE)
-    for _ in range(4):
-        weighted = np.swapaxes(terms * weights[..., None], 1, 2)
-        normal = weighted @ terms + 1e-6 * np.eye(terms.shape[-1])
-        fitted = terms @ np.linalg.solve(normal.astype(np.complex128), weighted @ target[..., None])
-        errors = np.abs(target - fitted[..., 0]) * np.sqrt(trust)
-        noise = np.maximum(LEAST_NOISE, row_medians(errors, there) / RAYLEIGH)
-        weights = there * trust * tukey(errors, RAYLEIGH * noise[:, None])
-    return noise
+    return followed_noise(terms, target, there, trust, LEAST_NOISE)

@@ -83,14 +83,14 @@ def automatic_lens(edges: list[Edge], size: Size) -> AutomaticLens:
     chosen = _agreed(edges, size)
     lens = quick_lens(_points(chosen), size)
     for _ in range(ROUNDS):
-        agreeing = _agreeing(edges, lens, size)
+        agreeing = agreeing_edges(edges, lens, size)
         if len(agreeing) < LEAST_LINES:
             break
         chosen, lens = agreeing, quick_lens(_points(agreeing), size)
     lens = fit_lens(_points(chosen), size, blame=False).lens
     if _votes(edges, NO_LENS, size) > ENOUGH * _votes(edges, lens, size):
         lens = NO_LENS
-    chosen = _agreeing(edges, lens, size)
+    chosen = agreeing_edges(edges, lens, size)
     share = sum(e.length for e in chosen) / sum(e.length for e in edges)
     long = sum(edge.length > LONG * size.width for edge in chosen)
     if len(chosen) < LEAST_LINES or long < LEAST_LONG or share < LEAST_SHARE:
@@ -130,7 +130,8 @@ def _votes(edges: list[Edge], lens: Lens, size: Size) -> float:
     return float((weight * np.exp(-0.5 * (left / (AGREES_PX * size.width / ANALYSED_WIDTH)) ** 2)).sum())
 
 
-def _agreeing(edges: list[Edge], lens: Lens, size: Size) -> list[Edge]:
+def agreeing_edges(edges: list[Edge], lens: Lens, size: Size) -> list[Edge]:
+    """The edges that a lens straightens, the longest first."""
     left = judged(lens, [edge.points for edge in edges], size).residuals
     tolerance = AGREES_PX * size.width / ANALYSED_WIDTH
     chosen = [edge for edge, off in zip(edges, left, strict=True) if off < tolerance]

@@ -16,7 +16,7 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import as_complex
 from keen_horizon.core.lens.lens import Lens
 from keen_horizon.core.lens.plumb_lines import LineProblem
-from keen_horizon.core.lens.straightedges import CANNOT_FIT, LensFit
+from keen_horizon.core.lens.straightedges import CANNOT_FIT, LensFit, judged
 
 Floats = NDArray[np.float64]
 
@@ -26,6 +26,7 @@ POINTS = 9
 ASKS_PX = 0.5  # at 1920 wide: from so much on another line is asked for
 SHORTEST = 0.4  # of the width
 STEEPEST = 1.55  # radians from the axis, as if the focal length were a half-diagonal
+NO_LENS = Lens("division", (0.0,))
 RADII = np.linspace(0, 1.2, 400)  # half-diagonals
 
 
@@ -47,11 +48,23 @@ def doubt(fit: LensFit, lines: list[Floats], size: Size) -> Doubt | None:
     bent = lens if lens.k else Lens("division", (0.0,), lens.centre, lens.squeeze)
     drawn = LineProblem(lines, size, lens.squeeze, max(1.0, fit.ratio))
     covariance = drawn.covariance(bent)
-    straight = _straight_things(bent, size)
-    slopes = LineProblem(straight, size, lens.squeeze).slopes(bent)
-    strays = np.einsum("ilp,ij,jlp->lp", slopes, covariance, slopes).mean(1)
+    straight, strays = strays_of_straight_things(bent, covariance, size)
     px = float(np.sqrt(strays.mean()))
     return Doubt(px, straight[int(strays.argmax())] if px > ASKS_PX * size.width / 1920 else None)
+
+
+def strays_of_straight_things(lens: Lens, covariance: Floats, size: Size) -> tuple[list[Floats], Floats]:
+    """Straight things, (P, 2) each, all over the picture, and the mean square, px, that each may stay bent by with a
+    lens whose coefficients and centre are so uncertain (K + 2, K + 2). Raises LensError.
+    """
+    straight = _straight_things(lens, size)
+    slopes = LineProblem(straight, size, lens.squeeze).slopes(lens)
+    return straight, np.einsum("ilp,ij,jlp->lp", slopes, covariance, slopes).mean(1)
+
+
+def bent_px(lens: Lens, size: Size) -> float:
+    """How far a lens bends straight things all over the picture, RMS px of the source."""
+    return float(np.sqrt(np.mean(np.square(judged(NO_LENS, _straight_things(lens, size), size).residuals))))
 
 
 def _straight_things(lens: Lens, size: Size) -> list[Floats]:

@@ -15,6 +15,8 @@ from sqlalchemy import Engine
 from sqlalchemy.orm import Session
 
 from keen_horizon.core.cameras.sphere import sphere_of
+from keen_horizon.core.errors import LensError
+from keen_horizon.core.finding.lens_by_motion.points import sweep
 from keen_horizon.core.motion.carrying import Carrier
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.sphere.turns import sphere_turns
@@ -26,6 +28,7 @@ from keen_horizon.jobs.kinds.material import Material, checked_digest, ranged_ma
 from keen_horizon.jobs.progress import Progress
 from keen_horizon.operations.findings import FALLOFF, FRINGE, LENS, MOTION, OF_PLAIN, Sought, covering, keep_finding
 from keen_horizon.operations.optics import told
+from keen_horizon.operations.treating import offer_lens
 from keen_horizon.pipeline.finding import find_clip_lens
 from keen_horizon.pipeline.flat_field import measure_flat_field
 from keen_horizon.pipeline.flat_things import follow_clip
@@ -37,6 +40,7 @@ from keen_horizon.store.files import FileStore
 from keen_horizon.store.models import Clip, Finding, Work
 
 Facts = dict[str, Any]
+LEAST_SWEEP = 0.15  # half-diagonals that the picture's middle moves over: below, the motion hardly tells a lens
 Saving = Callable[[Path], None]
 
 
@@ -89,6 +93,8 @@ def finding(engine: Engine, files: FileStore, work: Work, progress: Progress) ->
             whose = {"clip_id": work.clip_id, "source_digest": digest, "first": material.first, "last": material.last}
             key = files.keep(result, ".npz") if found.save else None
             keep_finding(session, sought, Finding(**whose, facts=found.facts, key=key))
+            if sought == MOTION and found.facts["sweep"] >= LEAST_SWEEP:
+                offer_lens(session, session.get_one(Clip, work.clip_id), material.first, material.last)
             if found.along is not None:
                 other, facts = found.along
                 if facts["enough"] or covering(session, clip, other, material.first, material.last) is None:
@@ -103,6 +109,7 @@ def _motion(search: Search) -> Found:
         "shake_percent": 100 * _shake(measured),
         "blind_pairs": int(measured.blind.sum()),
         "cuts": int(measured.cut.sum()),
+        "sweep": 0.0 if measured.sphere else round(sweep(measured), 4),
     }
     return Found(facts, measured.save)
 
@@ -129,9 +136,26 @@ def _flat(search: Search) -> Found:
 
 
 def _lens(search: Search) -> Found:
-    found = find_clip_lens(*search.material, search.progress.frames, search.progress.should_stop)
+    """The lens by itself. One that nobody asked for, and that there is not, is no failure."""
+    try:
+        found = find_clip_lens(
+            *search.material, search.progress.frames, search.progress.should_stop, motion=search.motion
+        )
+    except LensError as error:
+        if not search.details.get("offered"):
+            raise
+        return Found({"lens": None, "why": str(error)})
     edges = [{"frame": edge.frame, "points": edge.points.round(2).tolist()} for edge in found.edges]
-    return Found({"lens": told(found.lens), "straightedges": edges, "confidence": round(found.confidence, 3)})
+    return Found(
+        {
+            "lens": told(found.lens),
+            "focal": None if found.focal is None or found.lens.kind.angular else round(found.focal, 5),
+            "by": found.by,
+            "straightedges": edges,
+            "confidence": round(found.confidence, 3),
+            "bends_px": round(found.bends_px(search.material.info.display), 3),
+        }
+    )
 
 
 def _light_and_colours(search: Search) -> tuple[Facts, Facts]:

@@ -17,6 +17,7 @@ const FIGURES = [
   { name: "squeeze", label: "squeeze", low: 0.5, high: 2, step: 0.01, initial: 1 },
 ];
 const DECENTRING = ["p1", "p2"].map((name) => ({ name, label: name, low: -0.05, high: 0.05, step: 0.0005, initial: 0 }));
+const WORTH_PX = 0.5; // at 1000 px wide: less is hardly seen
 const ANGLES = [70, 90, 110, 120, 140, 150, 160, 170];
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
@@ -44,7 +45,7 @@ export const glass = (parts) => {
       return this.t.optics.lens;
     },
     bentText() {
-      if (!this.lens()) return "as shot";
+      if (!this.lens()) return this.lensOffered() ? `bent by ${this.foundLens.bends_px.toFixed(1)} px, a lens is found` : "as shot";
       const name = FAMILIES[/** @type {keyof typeof FAMILIES} */ (this.lens().family)][0];
       return [name, this.lensPrice()].filter(Boolean).join(", ");
     },
@@ -125,21 +126,35 @@ export const glass = (parts) => {
     },
 
     lookForLens() {
+      this.lensAsked = true;
       return this.attempt(async () => {
         const { work } = await ask("POST", `${parts.address}/automatic-lens`, this.t);
         this.worked(work);
       });
     },
+    /** Whether the editor asked for it, and takes what is found. */ lensAsked: false,
     /** @type {any} what the clip itself showed last */ foundLens: parts.page.found_lens,
+    /** Whether a lens was found that the editor has not seen to yet. */
+    lensOffered() {
+      return !this.lens() && Boolean(this.foundLens && this.foundLens.lens) && this.foundLens.bends_px >= WORTH_PX;
+    },
+    /** @returns {string} what tells the lens that was found, or why there is none where that was asked */
     foundText() {
       const found = this.foundLens;
       if (!found) return "";
+      if (!found.lens) return this.lensAsked && !this.work("lens") ? found.why : "";
       const frames = new Set(found.straightedges.map((/** @type {any} */ edge) => edge.frame)).size;
-      return `${found.straightedges.length} edges on ${frames} frames agree on this lens; confidence ${(100 * found.confidence).toFixed(0)} %.`;
+      const edges = `${found.straightedges.length} edges on ${frames} frames`;
+      const confidence = `confidence ${(100 * found.confidence).toFixed(0)} %`;
+      if (found.by === "motion") return `The camera's motion tells this lens; ${confidence}.`;
+      return `${found.by === "both" ? `The camera's motion and ${edges}` : edges} agree on this lens; ${confidence}.`;
     },
+    /** Take what was found, or nothing where the clip told none. */
     useFound() {
-      const { lens, straightedges } = copy(this.foundLens);
-      this.t.optics.straightedges = straightedges;
+      if (!this.foundLens || !this.foundLens.lens) return;
+      const { lens, straightedges, by, focal } = copy(this.foundLens);
+      if ((by || "edges") === "edges") this.t.optics.straightedges = straightedges; // they alone tell it again
+      else this.t.optics.focal = focal;
       this.setLens({ ...plain(), ...lens, ...(this.lens() ? { canvas: this.lens().canvas, enlarge: this.lens().enlarge } : {}) });
       this.drawOver();
     },

@@ -36,7 +36,7 @@ export const works = (parts) => {
         this.works[known] = work;
       } else this.works.push(work);
       if (work.state !== "done") return;
-      if (work.kind === "lens") this.attempt(() => this.refresh().then(() => this.useFound()));
+      if (work.kind === "lens") this.attempt(() => this.refresh().then(() => this.lensAsked && this.useFound()));
       else if (work.kind === "falloff") this.attempt(() => this.refresh().then(() => (this.foundLight.enough || this.foundLight.dead) && this.useFoundLight(true)));
       else if (work.kind === "fringe") this.attempt(() => this.refresh().then(() => this.foundFringe.enough && this.useFoundFringe()));
       else if (work.kind === "measure" && this.measuredAnew) this.attempt(() => this.refresh().then(() => this.measuredAnew()));
