@@ -104,7 +104,7 @@ def _by_motion(
             again = searched(points, readout, near=begun, lines=straight, between=between)
             both = judged_by_motion(again, size)
             if both.sure:
-                return OwnLens(both.lens, both.focal, "both", by_lines.edges, both.confidence)
+                return OwnLens(both.lens, both.told_focal, "both", by_lines.edges, both.confidence)
     except (LinAlgError, np.linalg.LinAlgError):
         return "The motion tells no lens."
     except LensError as error:
@@ -114,14 +114,14 @@ def _by_motion(
 
 def _with_edges(points: TurnedPoints, found: Found, told: LensByMotion, edges: list[Edge], size: Size) -> OwnLens:
     """The lens that the motion told for sure, made better by the edges that agree with it, where there are enough."""
-    agreeing = agreeing_edges(edges, told.lens, size)[:MOST_LINES]
+    agreeing = agreeing_edges(edges, told.lens, size)[:MOST_LINES] if edges else []
     if len(agreeing) < LEAST_LINES:
-        return OwnLens(told.lens, told.focal, "motion", tuple(agreeing), told.confidence)
+        return OwnLens(told.lens, told.told_focal, "motion", tuple(agreeing), told.confidence)
     straight = StraightEdges([edge.points for edge in agreeing], size)
     both = judged_by_motion(refined(points, found, straight), size)
     if not both.sure:
-        return OwnLens(told.lens, told.focal, "motion", (), told.confidence)
-    return OwnLens(both.lens, both.focal, "both", tuple(agreeing), both.confidence)
+        return OwnLens(told.lens, told.told_focal, "motion", (), told.confidence)
+    return OwnLens(both.lens, both.told_focal, "both", tuple(agreeing), both.confidence)
 
 
 def _begun_with(lens: Lens) -> TurningCamera:

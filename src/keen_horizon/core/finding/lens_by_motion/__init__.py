@@ -1,6 +1,7 @@
 """The lens behind which a camera turned, told by the points that a measurement followed.
 
-Measurement --points--> TurnedPoints --search--> Solved --judging--> LensByMotion
+Measurement --points--> TurnedPoints --search--> Found --judging--> LensByMotion
                                         |
-                 residuals, solving: one state made better, with straight things where there are any
+                 camera: what is looked for; residuals: how far points lie off it; belief: which of them count;
+                 normal, solving: one state made better; straight_things: what lines add
 """

@@ -16,7 +16,7 @@ DOUBTED = 2.0  # times what the normal matrix says: errors of tracks that walk w
 SHAKEN = 6.0  # the same where nearness explains what is no travel: a hand that jerks between frames (three films of 32)
 LEAST_TRAVEL = 5e-4  # a frame over the depth: a walk is 0.0013 and more, what jerks make is 0.0002 at most
 SURE_PX = 0.8  # at 1000 px wide
-SURE_FOCAL = 0.05  # of itself
+SURE_FOCAL, TOLD_FOCAL = 0.05, 0.03  # of itself: for a lens to be believed, and for its focal length to be told
 UNEXPLAINED = 1.6  # times the points' noise may be left
 BELIEVED = 0.5  # of the points at least
 
@@ -42,9 +42,9 @@ class LensByMotion:
         return self.unexplained <= UNEXPLAINED and self.believed >= BELIEVED
 
     @property
-    def tells_focal(self) -> bool:
-        """Whether the focal length is known."""
-        return self.fits and self.focal_doubt <= SURE_FOCAL
+    def told_focal(self) -> float | None:
+        """The focal length where it is known well enough to be told."""
+        return self.focal if self.focal_doubt <= TOLD_FOCAL else None
 
     @property
     def sure(self) -> bool:

@@ -82,7 +82,7 @@ def turned_points(measurement: Measurement) -> TurnedPoints | None:
     if len(pairs) < LEAST_PAIRS:
         return None
     inside = ((matches.frames >= start) & (matches.frames <= stop)).all(1)
-    apart = _spread(np.flatnonzero(inside & (np.diff(matches.starts) >= LEAST_POINTS)), MOST_MATCHES)
+    apart = spread_over(np.flatnonzero(inside & (np.diff(matches.starts) >= LEAST_POINTS)), MOST_MATCHES)
     near = _tables(evidence.starts, pairs, (as_complex(evidence.points), as_complex(evidence.moved), evidence.identity))
     far = _tables(matches.starts, apart, (as_complex(matches.points), as_complex(matches.moved), matches.identity))
     points, moved, identity, there = (np.concatenate(both) for both in zip(near, far, strict=True))
@@ -129,7 +129,7 @@ def _stretch(measurement: Measurement) -> tuple[int, int]:
     return best
 
 
-def _spread(chosen: NDArray[np.intp], most: int) -> NDArray[np.intp]:
+def spread_over(chosen: NDArray[np.intp], most: int) -> NDArray[np.intp]:
     """At most so many, evenly."""
     if len(chosen) <= most:
         return chosen
@@ -143,7 +143,7 @@ def _tables(
     table = np.zeros((len(chosen), MOST_POINTS), np.intp)
     there = np.zeros(table.shape, np.bool_)
     for line, match in enumerate(chosen):
-        rows = _spread(np.arange(starts[match], starts[match + 1], dtype=np.intp), MOST_POINTS)
+        rows = spread_over(np.arange(starts[match], starts[match + 1], dtype=np.intp), MOST_POINTS)
         table[line, : len(rows)] = rows
         there[line, : len(rows)] = True
     if not len(chosen):

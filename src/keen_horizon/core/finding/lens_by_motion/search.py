@@ -15,9 +15,10 @@ from scipy.optimize import least_squares
 
 from keen_horizon.core.cameras.families import FAMILIES
 from keen_horizon.core.finding.lens_by_motion.camera import RADII, TurningCamera
-from keen_horizon.core.finding.lens_by_motion.points import TurnedPoints
+from keen_horizon.core.finding.lens_by_motion.normal import StraightThings
+from keen_horizon.core.finding.lens_by_motion.points import TurnedPoints, spread_over
 from keen_horizon.core.finding.lens_by_motion.residuals import State
-from keen_horizon.core.finding.lens_by_motion.solving import Solved, StraightThings, left_over, settled, solved
+from keen_horizon.core.finding.lens_by_motion.solving import Solved, left_over, settled, solved
 from keen_horizon.core.geometry.similarity import Floats
 
 # what the search begins with: focal lengths, half-diagonals, of 114 to 53 degrees from corner to corner
@@ -79,9 +80,8 @@ def refined(points: TurnedPoints, found: Found, lines: StraightThings) -> Found:
 
 def _some(points: TurnedPoints) -> TurnedPoints:
     """The pairs and some of the matches, with some of their points: to try many lenses with."""
-    apart = np.linspace(points.pairs, len(points.frames) - 1, SOME_MATCHES).round().astype(np.intp)
-    rows = np.r_[np.arange(points.pairs), np.unique(apart[apart >= points.pairs])]
-    return points.part(rows, EVERY)
+    pairs, apart = np.split(np.arange(len(points.frames)), [points.pairs])
+    return points.part(np.r_[pairs, spread_over(apart, SOME_MATCHES)], EVERY)
 
 
 def _hopeless(found: Solved) -> bool:

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from keen_horizon.core.finding.lens_by_motion.belief import CORRELATED
 from keen_horizon.core.finding.lens_by_motion.camera import TurningCamera
-from keen_horizon.core.finding.lens_by_motion.solving import CORRELATED
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.robust import TUKEY_REACH, tukey
 from keen_horizon.core.geometry.similarity import Floats
