@@ -45,7 +45,7 @@ export const glass = (parts) => {
       return this.t.optics.lens;
     },
     bentText() {
-      if (!this.lens()) return this.lensOffered() ? `bent by ${this.foundLens.bends_px.toFixed(1)} px, a lens is found` : "as shot";
+      if (!this.lens()) return this.lensOffered() ? `bent by ${((this.foundLens.bends_px * parts.page.info.width) / 1000).toFixed(1)} px, a lens is found` : "as shot";
       const name = FAMILIES[/** @type {keyof typeof FAMILIES} */ (this.lens().family)][0];
       return [name, this.lensPrice()].filter(Boolean).join(", ");
     },
@@ -62,7 +62,7 @@ export const glass = (parts) => {
     },
     lensText() {
       const lens = this.lens() ? FAMILIES[/** @type {keyof typeof FAMILIES} */ (this.lens().family)][0] : this.opticsActive() ? "turned" : "";
-      return [lens, this.path && this.path.light && this.path.light.corner_stops >= 0.05 ? "corners lifted" : "", this.dead() ? "dead corners" : "", this.fringe() ? "colours laid together" : ""].filter(Boolean).join(", ") || "no lens";
+      return [lens, this.path && this.path.light && this.path.light.corner_stops >= 0.05 ? "corners lifted" : "", this.dead() ? "dead corners" : "", this.fringe() ? "colours laid together" : ""].filter(Boolean).join(", ") || (this.lensOffered() ? "no lens, one is found" : "no lens");
     },
     lensPrice() {
       return this.opticsActive() && this.path && this.path.lens ? `keeps ${(100 * this.path.lens.kept_area).toFixed(0)} %` : "";
@@ -134,7 +134,7 @@ export const glass = (parts) => {
     },
     /** Whether the editor asked for it, and takes what is found. */ lensAsked: false,
     /** @type {any} what the clip itself showed last */ foundLens: parts.page.found_lens,
-    /** Whether a lens was found that the editor has not seen to yet. */
+    /** Whether a lens was found that straightens what can be seen to be bent, and none is set. */
     lensOffered() {
       return !this.lens() && Boolean(this.foundLens && this.foundLens.lens) && this.foundLens.bends_px >= WORTH_PX;
     },
