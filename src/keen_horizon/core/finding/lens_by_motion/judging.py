@@ -14,6 +14,7 @@ from keen_horizon.core.lens.lens import Lens
 
 DOUBTED = 2.0  # times what the normal matrix says: errors of tracks that walk with the camera go together for longer
 SHAKEN = 6.0  # the same where nearness explains what is no travel: a hand that jerks between frames (three films of 32)
+WALKED = 2.0  # times its doubt the focal length is off behind a camera that walks (a tenth of thirty films: more)
 LEAST_TRAVEL = 5e-4  # a frame over the depth: a walk is 0.0013 and more, what jerks make is 0.0002 at most
 SURE_PX = 0.8  # at 1000 px wide
 SURE_FOCAL, TOLD_FOCAL = 0.05, 0.03  # of itself: for a lens to be believed, and for its focal length to be told
@@ -44,7 +45,8 @@ class LensByMotion:
     @property
     def told_focal(self) -> float | None:
         """The focal length where it is known well enough to be told."""
-        return self.focal if self.focal_doubt <= TOLD_FOCAL else None
+        doubt = self.focal_doubt * (WALKED if self.walks else 1.0)
+        return self.focal if doubt <= TOLD_FOCAL else None
 
     @property
     def sure(self) -> bool:
