@@ -105,7 +105,7 @@ def _by_motion(
             both = judged_by_motion(again, size)
             if both.sure:
                 return OwnLens(both.lens, both.told_focal, "both", by_lines.edges, both.confidence)
-    except (LinAlgError, np.linalg.LinAlgError):
+    except LinAlgError:
         return "The motion tells no lens."
     except LensError as error:
         return str(error)

@@ -74,20 +74,18 @@ def judged_by_motion(found: Found, size: Size) -> LensByMotion:
     """What was found, with how exactly it is known. Raises LensError where it is no lens."""
     solved = found.solved
     camera = solved.state.camera
-    if camera.lens.fold < 1:
+    if camera.lens.fold < 1 and not camera.angular:
         raise LensError("The motion tells no lens.")
     shaken = found.walks and np.linalg.norm(camera.travel) < LEAST_TRAVEL
-    covariance = (SHAKEN if shaken else DOUBTED) ** 2 * np.linalg.inv(solved.information)
-    shape = np.asarray(covariance[: camera.shape, : camera.shape], np.float64)
-    _, strays = strays_of_straight_things(camera.lens, shape, size)
-    figure = 0 if camera.angular else camera.shape
-    spread = float(np.sqrt(covariance[figure, figure]))
+    doubted = SHAKEN if shaken else DOUBTED
+    covariance = np.asarray(doubted**2 * np.linalg.inv(solved.information), np.float64)
+    _, strays = strays_of_straight_things(camera.lens, covariance[: camera.shape, : camera.shape], size)
     return LensByMotion(
         lens=camera.lens,
         focal=camera.focal,
         walks=found.walks,
         doubt_px=float(np.sqrt(strays.mean())) * 1000 / size.width,
-        focal_doubt=spread / (2 * camera.k[0]) if camera.angular else spread,
+        focal_doubt=doubted * solved.focal_spread,
         unexplained=solved.unexplained,
         believed=float(solved.agreeing),
     )

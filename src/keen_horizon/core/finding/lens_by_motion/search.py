@@ -56,7 +56,7 @@ def searched(
     begun = _begun(some, readout, near, between)
     between()
     standing = solved(some, begun.state, walks=False, steps=STEPS, lines=lines)
-    if _hopeless(standing):
+    if standing.focal_spread > HOPELESS:  # the camera hardly turned
         return Found(standing, walks=False)
     between()
     walking = solved(some, standing.state, walks=True, steps=WALKING_STEPS, lines=lines)
@@ -82,14 +82,6 @@ def _some(points: TurnedPoints) -> TurnedPoints:
     """The pairs and some of the matches, with some of their points: to try many lenses with."""
     pairs, apart = np.split(np.arange(len(points.frames)), [points.pairs])
     return points.part(np.r_[pairs, spread_over(apart, SOME_MATCHES)], EVERY)
-
-
-def _hopeless(found: Solved) -> bool:
-    """Whether the focal length is so open that no more points will tell it: the camera hardly turned."""
-    camera = found.state.camera
-    figure = 0 if camera.angular else camera.shape
-    spread = float(np.linalg.inv(found.information)[figure, figure] ** 0.5)
-    return (spread / (2 * camera.k[0]) if camera.angular else spread) > HOPELESS
 
 
 def _begun(some: TurnedPoints, readout: float, near: TurningCamera | None, between: Callable[[], None]) -> Solved:

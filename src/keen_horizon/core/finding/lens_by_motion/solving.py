@@ -37,6 +37,14 @@ class Solved:
     unexplained: float
     agreeing: float
 
+    @property
+    def focal_spread(self) -> float:
+        """The standard deviation of the focal length, of itself."""
+        camera = self.state.camera
+        figure = 0 if camera.angular else camera.shape
+        spread = float(np.linalg.inv(self.information)[figure, figure] ** 0.5)
+        return spread / (2 * float(camera.k[0])) if camera.angular else spread
+
 
 def solved(
     points: TurnedPoints, state: State, *, walks: bool, steps: int, lines: StraightThings | None = None
