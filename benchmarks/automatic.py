@@ -21,8 +21,8 @@ from glass import bent_picture, random_lens, rays_of, straight_things
 
 from keen_horizon.core.errors import LensError
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.lens.automatic import NO_LENS, Edge, automatic_lens, picture_edges
-from keen_horizon.core.lens.lens import Lens
+from keen_horizon.core.lens.automatic import Edge, automatic_lens, picture_edges
+from keen_horizon.core.lens.lens import NO_LENS, Lens
 from keen_horizon.core.lens.straightedges import judged
 from keen_horizon.simulator.demo import _world
 from keen_horizon.simulator.panorama import Panorama

@@ -28,8 +28,8 @@ from keen_horizon.core.errors import LensError
 from keen_horizon.core.finding.own_lens import own_lens
 from keen_horizon.core.finding.readout import find_readout
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.lens.automatic import NO_LENS, Edge, automatic_lens, picture_edges
-from keen_horizon.core.lens.lens import Lens, fisheye_of
+from keen_horizon.core.lens.automatic import Edge, automatic_lens, picture_edges
+from keen_horizon.core.lens.lens import NO_LENS, Lens, fisheye_of
 from keen_horizon.core.lens.straightedges import judged
 from keen_horizon.core.motion.measure import MotionTracker, measure_frames
 from keen_horizon.core.motion.measurement import Measurement

@@ -9,9 +9,9 @@ from glass import bent_picture, straight_things
 
 from keen_horizon.core.errors import LensError
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.lens.automatic import NO_LENS, Edge, automatic_lens, picture_edges
+from keen_horizon.core.lens.automatic import Edge, automatic_lens, picture_edges
 from keen_horizon.core.lens.edges import long_edges, nearest_edge
-from keen_horizon.core.lens.lens import Lens, fisheye_of
+from keen_horizon.core.lens.lens import NO_LENS, Lens, fisheye_of
 from keen_horizon.core.lens.straightedges import judged
 
 SIZE = Size(1280, 720)

@@ -3,7 +3,7 @@
     file --media--> frames --motion--> Measurement --path--> CameraPath --+--mapping--> SamplingMap
                        |                                                  |                  |
                        |                 |      straightedges --lens--> Lens                 |
-                       |                 +--finding--> Readout, RowMotion, Falloff           |
+                       |                 +--finding--> Readout, RowMotion, Falloff, OwnLens  |
                        |                                                                     |
                        +------------------------- render <-----------------------------------+
                                                      |

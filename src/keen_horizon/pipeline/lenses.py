@@ -64,7 +64,7 @@ def lens_by_itself(
             Straightedge.model_validate({"frame": edge.frame, "points": edge.points.round(2).tolist()})
             for edge in found.edges
         )
-    elif not found.lens.kind.angular:
+    elif found.focal is not None and not found.lens.kind.angular:
         kept["focal"] = found.focal
     note = f"Found by {_told_by(found)}, confidence {100 * found.confidence:.0f} %."
     return _with_lens(treatment, lens_settings(found.lens), **kept), (note,)

@@ -30,11 +30,11 @@ from keen_horizon.core.lens.automatic import (
     automatic_lens,
 )
 from keen_horizon.core.lens.doubt import bent_px
-from keen_horizon.core.lens.lens import Lens
+from keen_horizon.core.lens.lens import NO_LENS, Lens
+from keen_horizon.core.lens.straightening import USUAL_FOCAL
 from keen_horizon.core.motion.measurement import Measurement
 
 By = Literal["edges", "motion", "both"]
-USUAL_FOCAL = 1.2  # half-diagonals, to begin with
 
 
 @dataclass(frozen=True)
@@ -51,7 +51,7 @@ class OwnLens:
 
     def bends_px(self, size: Size) -> float:
         """How far straight things are bent as shot, RMS px at 1000 px wide."""
-        bent = Lens("division", (0.0,)) if self.lens.plain else self.lens
+        bent = NO_LENS if self.lens.plain else self.lens
         return bent_px(bent, size) * 1000 / size.width
 
 

@@ -17,7 +17,7 @@ from keen_horizon.core.errors import LensError
 from keen_horizon.core.geometry.nowhere import is_nowhere
 from keen_horizon.core.geometry.picture import Size, resized, transform
 from keen_horizon.core.lens.edges import long_edges
-from keen_horizon.core.lens.lens import Lens
+from keen_horizon.core.lens.lens import NO_LENS, Lens
 from keen_horizon.core.lens.straightedges import fit_lens, judged, quick_lens
 
 Floats = NDArray[np.float64]
@@ -35,7 +35,6 @@ LEAST_LINES = 10
 LONG, LEAST_LONG = 0.25, 4
 LEAST_SHARE = 0.5
 ENOUGH = 0.97
-NO_LENS = Lens("division", (0.0,))
 SURE_PX = 2.5  # at 1000 px wide
 
 

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import as_complex
-from keen_horizon.core.lens.lens import Lens
+from keen_horizon.core.lens.lens import NO_LENS, Lens
 from keen_horizon.core.lens.plumb_lines import LineProblem
 from keen_horizon.core.lens.straightedges import CANNOT_FIT, LensFit, judged
 
@@ -26,7 +26,6 @@ POINTS = 9
 ASKS_PX = 0.5  # at 1920 wide: from so much on another line is asked for
 SHORTEST = 0.4  # of the width
 STEEPEST = 1.55  # radians from the axis, as if the focal length were a half-diagonal
-NO_LENS = Lens("division", (0.0,))
 RADII = np.linspace(0, 1.2, 400)  # half-diagonals
 
 

@@ -117,6 +117,9 @@ class Lens:
         return as_points((offset + self.centre) * size.half_diagonal + size.centre)
 
 
+NO_LENS = Lens("division", (0.0,))
+
+
 @lru_cache(maxsize=4096)
 def straight_reach(lens: Lens) -> float:
     """The straightened radius, half-diagonals, up to which a lens is undone.

@@ -9,7 +9,7 @@ import numpy as np
 from keen_horizon.core.finding.followed_noise import RAYLEIGH
 from keen_horizon.core.finding.lens_by_motion.points import TurnedPoints
 from keen_horizon.core.finding.lens_by_motion.residuals import LOCALS, Sight, State
-from keen_horizon.core.geometry.robust import TUKEY_REACH, tukey
+from keen_horizon.core.geometry.robust import tukey, tukey_loss
 from keen_horizon.core.geometry.similarity import Floats
 from keen_horizon.core.motion.matched import row_medians
 
@@ -47,9 +47,7 @@ class Belief:
 
     def cost(self, seen: Sight) -> float:
         """What a state leaves of the points and asks of the matches, judged by these spreads."""
-        reach = TUKEY_REACH * WIDER
-        beyond = np.minimum((np.abs(seen.errors) / (reach * self.spread[:, None])) ** 2, 1.0)
-        of_points = reach**2 / 6 * (1 - (1 - beyond) ** 3)
+        of_points = WIDER**2 * tukey_loss(np.abs(seen.errors), WIDER * self.spread[:, None])
         of_matches = own_values(seen.state) / own_spread(seen.points, self)
         return float(of_points[seen.points.there].sum()) / CORRELATED**2 + float((of_matches**2).sum()) / 2
 

@@ -14,16 +14,17 @@ import numpy as np
 
 from keen_horizon.core.cameras.families import FAMILIES
 from keen_horizon.core.geometry.similarity import Complex, Floats
+from keen_horizon.core.glass.shutter import FURTHEST
 from keen_horizon.core.lens.lens import Lens
+from keen_horizon.core.lens.plumb_lines import CENTRE_SPREAD
+from keen_horizon.core.lens.straightening import USUAL_FOCAL
 
 RADII = np.linspace(0, 1.6, 1024)  # half-diagonals: past the corners of a frame whose lens sits aside
-USUAL_LOG_FOCAL, LOG_FOCAL_SPREAD = float(np.log(1.2)), 0.7  # half-diagonals: 80 degrees, between 44 and 119
-CENTRE_SPREAD = 0.015
+USUAL_LOG_FOCAL, LOG_FOCAL_SPREAD = float(np.log(USUAL_FOCAL)), 0.7  # 80 degrees, between 44 and 119
 READOUT_SPREAD = 0.7  # frames
 TRAVEL_SPREAD = 0.003  # a frame, of the depth: a walk of 1.4 m/s, 25 frames a second, 19 m before what is seen
 LOG_FOCALS = float(np.log(0.25)), float(np.log(10.0))
 FISHEYES = 0.01, 4.0  # w: beyond, the picture holds more than the whole sphere
-LONGEST_READOUT = 1.2
 LEAST_SLOPE = 1e-2  # radians a half-diagonal: behind a lens of a hundred half-diagonals nothing is told anyway
 
 
@@ -106,7 +107,7 @@ class TurningCamera:
             k=k,
             centre=self.centre + complex(right, down),
             log_focal=log_focal,
-            readout=float(np.clip(self.readout + rest[0], -LONGEST_READOUT, LONGEST_READOUT)),
+            readout=float(np.clip(self.readout + rest[0], -FURTHEST, FURTHEST)),
             travel=self.travel + rest[1:],
         )
 

@@ -34,8 +34,7 @@ class TurnedPoints:
 
     `source` and `target` are offsets from the frame's middle, half-diagonals; `early` and `late` the shares of the
     readout after mid-frame at which they were read; `there` marks real ones, `track` (E, M) says which of so many
-    `tracks` each belongs to.
-    `noise` (E,) is how exactly they were followed, half-diagonals.
+    `tracks` each belongs to; `noise` (E,) is how exactly they were followed, half-diagonals.
     """
 
     frames: NDArray[np.intp]

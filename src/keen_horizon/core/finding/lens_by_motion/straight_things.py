@@ -9,7 +9,7 @@ import numpy as np
 from keen_horizon.core.finding.lens_by_motion.belief import CORRELATED
 from keen_horizon.core.finding.lens_by_motion.camera import TurningCamera
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.geometry.robust import TUKEY_REACH, tukey
+from keen_horizon.core.geometry.robust import tukey, tukey_loss
 from keen_horizon.core.geometry.similarity import Floats
 from keen_horizon.core.lens.plumb_lines import LineProblem
 
@@ -26,9 +26,7 @@ class StraightEdges:
     def cost(self, camera: TurningCamera) -> float:
         """How badly a camera's lens straightens them."""
         problem, bends, spread = self._bent(camera)
-        beyond = np.minimum((bends / (TUKEY_REACH * spread)) ** 2, 1.0)
-        each = TUKEY_REACH**2 / 6 * (1 - (1 - beyond) ** 3)
-        return float((each * problem.there.sum(1)).sum()) / CORRELATED**2
+        return float((tukey_loss(bends, spread) * problem.there.sum(1)).sum()) / CORRELATED**2
 
     def normal(self, camera: TurningCamera) -> tuple[Floats, Floats]:
         """The normal matrix (S, S) and right-hand side (S,) of the lens's shape."""

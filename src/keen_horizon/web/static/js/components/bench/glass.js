@@ -154,7 +154,8 @@ export const glass = (parts) => {
       if (!this.foundLens || !this.foundLens.lens) return;
       const { lens, straightedges, by, focal } = copy(this.foundLens);
       if ((by || "edges") === "edges") this.t.optics.straightedges = straightedges; // they alone tell it again
-      else this.t.optics.focal = focal;
+      else if (focal) this.t.optics.focal = focal;
+      this.lensAsked = false;
       this.setLens({ ...plain(), ...lens, ...(this.lens() ? { canvas: this.lens().canvas, enlarge: this.lens().enlarge } : {}) });
       this.drawOver();
     },
