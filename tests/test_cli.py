@@ -19,6 +19,7 @@ from keen_horizon.core.glass.dead import DeadEdge
 from keen_horizon.core.glass.falloff import Falloff
 from keen_horizon.core.media.probe import probe
 from keen_horizon.core.media.transfer import coded_srgb
+from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.simulator.film import write_pictures
 from keen_horizon.simulator.light import darkened
 from keen_horizon.simulator.plane import shaken_pictures
@@ -27,6 +28,9 @@ from keen_horizon.simulator.plane import shaken_pictures
 def test_measure_then_correct(tmp_path: Path, shaky: tuple[Path, Similarities]) -> None:
     clip = str(shaky[0])
     assert main(["measure", clip, "--out", str(tmp_path / "m.npz"), "--json", str(tmp_path / "m.json")]) == 0
+    assert main(["measure", clip, "--out", str(tmp_path / "f.npz"), "--finer"]) == 0
+    usual, finer = (np.median(Measurement.load(tmp_path / f"{name}.npz").tracked) for name in "mf")
+    assert finer > 1.5 * usual
     motion = json.loads((tmp_path / "m.json").read_text())
     assert (motion["width"], motion["height"], motion["frames"], len(motion["pairs"])) == (640, 360, 90, 89)
     assert set(motion["pairs"][0]) == {"from", "to", "matrix", "inliers", "tracked", "confidence"}

@@ -80,6 +80,7 @@ def _parser() -> argparse.ArgumentParser:
     measure.add_argument("--out", type=Path, required=True, help="measurement to write (.npz)")
     measure.add_argument("--json", type=Path, help="the same as open JSON")
     measure.add_argument("--treatment", type=Path, help="treatment document (JSON) that says what camera took the clip")
+    measure.add_argument("--finer", action="store_true", help="three times the points, in larger pictures (frames)")
     measure.set_defaults(run=_measure)
     correct = commands.add_parser("correct", help="measure, solve and render a clip")
     correct.add_argument("source", type=Path, metavar="SRC")
@@ -158,7 +159,7 @@ def _measure(options: argparse.Namespace) -> None:
     check_folders(options.out, options.json)
     treatment = Treatment.from_json(read_json(options.treatment) if options.treatment else {})
     info, times = _probed(options, treatment)
-    measurement = measure_clip(options.source, info, times, 0, info.frames - 1, bar("measuring"))
+    measurement = measure_clip(options.source, info, times, 0, info.frames - 1, bar("measuring"), finer=options.finer)
     measurement.save(options.out)
     tell(info, measurement_notes(measurement))
     if options.json:

@@ -17,7 +17,7 @@ from keen_horizon.core.exchange.edits import Replacement, read_edit, with_files
 from keen_horizon.core.exchange.relinking import Link, Miss, covering, media_begins, relinked
 from keen_horizon.core.media.containers import SUFFIXES
 from keen_horizon.core.media.decodable import probe_decodable
-from keen_horizon.core.media.joining import in_order, joined
+from keen_horizon.core.media.joining import in_order, joined, left_behind
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.path.any_path import solve_any
@@ -51,7 +51,10 @@ def add_editing(commands: Any) -> None:
 def _join(options: argparse.Namespace) -> None:
     parts = in_order([(path, probe_decodable(path)[0]) for path in options.sources])
     joined(parts, options.out)
-    _tell(f"{options.out.name}: {len(parts)} files, {sum(info.frames for _, info in parts)} frames.")
+    infos = [info for _, info in parts]
+    _tell(f"{options.out.name}: {len(parts)} files, {sum(info.frames for info in infos)} frames.")
+    if left := left_behind(infos):
+        _tell(f"{options.out.name}: not kept: {', '.join(left)}.")
 
 
 def _edit(options: argparse.Namespace) -> None:

@@ -70,8 +70,17 @@ def test_points_a_suggestion_an_area_and_another_layer(page: Page, walked_past: 
     expect(page.get_by_role("textbox", name="Name of area 1")).to_have_value("Subject 1")
     expect(counts).to_contain_text("ignored")
     assert len(draft_of(page)["motion"]["ignore"][0]["keys"]) > 3
+    suggested = page.get_by_role("button", name=re.compile("^ignore what moves"))
+    expect(suggested).to_have_count(0)
     press(page, "Control+z")
     expect(page.get_by_role("textbox", name="Name of area 1")).to_have_count(0)
+    expect(suggested).to_have_count(1)
+    page.get_by_role("button", name=re.compile("^dismiss frames")).click()
+    expect(suggested).to_have_count(0)
+    page.reload()
+    open_belief(page)
+    expect(page.locator(".finer")).to_be_visible()
+    expect(suggested).to_have_count(0)
 
 
 def test_a_drawn_area_follows_what_is_in_it(page: Page, walked_past: Path) -> None:
@@ -112,3 +121,23 @@ def test_a_drawn_area_follows_what_is_in_it(page: Page, walked_past: Path) -> No
     page.get_by_role("button", name="remove Area 1").click()
     settled(page)
     assert draft_of(page)["motion"]["ignore"] == []
+
+
+def test_it_is_measured_finer_on_wish(page: Page, walked_past: Path) -> None:
+    to_bench(page, walked_past)
+    open_belief(page)
+    finer = page.locator(".finer")
+    expect(finer).to_contain_text(re.compile(r"Three times the points, in larger pictures: .*; about \d+ (s|min)\."))
+    page.get_by_role("button", name="Show the points").click()
+    counts = page.locator(".believing").get_by_text(re.compile(r"\d+ stand still, \d+ move by themselves"))
+    usual = int(re.findall(r"\d+", counts.inner_text())[0])
+    finer.get_by_role("button", name="Measure finer").click()
+    expect(finer).to_contain_text("Measured finer")
+    expect(finer.get_by_role("button", name="Measure finer")).to_be_hidden()
+    settled(page)
+    expect(page.locator("details.believing summary")).to_contain_text(re.compile(r"Sure to \d+ %"))
+    # The counts are away while the new points are fetched.
+    page.wait_for_function(
+        r"usual => Number(/(\d+) stand still/.exec(document.querySelector('.believing').innerText)?.[1]) > 1.3 * usual",
+        arg=usual,
+    )

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import zipfile
 from pathlib import Path
 
+import cv2
+import numpy as np
 import opentimelineio as otio
 import pytest
 from accessibility import violations
@@ -51,6 +54,25 @@ def test_what_an_interlaced_file_carries(page: Page, broadcast: Path) -> None:
     expect(page.get_by_text("MPEG-2 is not written here: H.264 is nearest.")).to_be_visible()
     assert violations(page) == []
     settled(page)
+
+
+def test_numbered_pictures_are_shown_as_fast_as_they_are_asked_to_be(page: Page, tmp_path: Path) -> None:
+    clip = tmp_path / "sway.zip"
+    with zipfile.ZipFile(clip, "w") as archive:
+        for number in range(12):
+            picture = np.roll(np.tile(np.arange(96, dtype=np.uint8) * 2, (64, 1)), 3 * number, 1)
+            archive.writestr(f"sway.{number:04}.png", cv2.imencode(".png", picture)[1].tobytes())
+    start_project(page)
+    bring_in(page, clip)
+    card = page.locator(".clip-card")
+    expect(card).to_contain_text("Numbered pictures, 25 a second, as nothing tells otherwise.")
+    card.locator("summary").click()
+    rate = page.get_by_label("Pictures a second of sway.zip")
+    expect(rate).to_have_value("25")
+    rate.fill("23.976")
+    rate.press("Enter")
+    expect(card).to_contain_text("23.98 fps")
+    expect(card).to_contain_text("Numbered pictures, 23.976 a second.")
 
 
 def test_a_clip_read_otherwise_is_not_steadied_with_what_was_found_before(page: Page, broadcast: Path) -> None:

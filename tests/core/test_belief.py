@@ -24,6 +24,7 @@ from keen_horizon.core.motion.belief.told import motion_json
 from keen_horizon.core.motion.checkpoint import restored_tracker, stored_tracker
 from keen_horizon.core.motion.measure import MotionTracker
 from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.motion.tracking import FINER, USUAL, Detail
 from keen_horizon.core.starting_points import for_another_clip
 from keen_horizon.core.treatment.believing import Area, AreaKey, Belief, StandsStill
 from keen_horizon.core.treatment.document import Treatment
@@ -160,14 +161,16 @@ def test_what_is_known_survives_saving_and_parting(tmp_path: Path) -> None:
     assert confidence_of(old) is None
 
 
-def test_a_run_goes_on_in_another_process_with_the_same_points() -> None:
+@pytest.mark.parametrize("detail", [USUAL, FINER], ids=["usual", "finer"])
+def test_a_run_goes_on_in_another_process_with_the_same_points(detail: Detail) -> None:
     frames = [frame for frame, _ in staged(passing(24), SIZE)]
-    whole, half = MotionTracker.start(SIZE), MotionTracker.start(SIZE)
+    whole, half = MotionTracker.start(SIZE, detail), MotionTracker.start(SIZE, detail)
     for number, frame in enumerate(frames):
         whole.add(frame, number / 30)
         half.add(frame, number / 30)
         if number == 11:
             half = restored_tracker(stored_tracker(half))
+    assert half.detail == detail
     one, other = whole.finish(0), half.finish(0)
     assert np.array_equal(one.evidence.identity, other.evidence.identity)
     assert np.array_equal(one.poses.z, other.poses.z)

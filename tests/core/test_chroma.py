@@ -11,7 +11,7 @@ from truth import run_ffmpeg, turned
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.mapping.output import output_frame
-from keen_horizon.core.media.chroma import chroma_place, turned_site
+from keen_horizon.core.media.chroma import CENTER, chroma_place, turned_site
 from keen_horizon.core.media.frames import Frame, read_frame
 from keen_horizon.core.media.probe import probe
 from keen_horizon.core.media.stored import Tags
@@ -30,11 +30,13 @@ def edge(at: float, x: np.ndarray, y: np.ndarray) -> np.ndarray:
     return 1 / (1 + np.exp(-(x - at - 0.2 * (y - 240)) / SOFT))
 
 
-def coloured(at: float, site: int) -> Frame:
-    """A frame of 10 bits whose luma and chroma change at one edge, sampled where `site` says."""
+def coloured(at: float, site: int, down: int = 2) -> Frame:
+    """A frame of 10 bits whose luma and chroma, every second column and `down`th row, change at one edge, sampled
+    where `site` says.
+    """
     rows, columns = np.mgrid[0:480, 0:640].astype(np.float64)
-    place = chroma_place(site, 2, 2)
-    x, y = 2 * np.arange(320) + place[0], 2 * np.arange(240)[:, None] + place[1]
+    place = chroma_place(site, 2, down)
+    x, y = 2 * np.arange(320) + place[0], down * np.arange(480 // down)[:, None] + place[1]
     luma = 200 + 500 * edge(at, columns, rows)
     blue, red = 400 + 300 * edge(at, x, y), 700 - 300 * edge(at, x, y)
     planes = tuple(np.rint(plane).astype(np.uint16) for plane in (luma, blue, red))
@@ -69,6 +71,17 @@ def test_a_coloured_edge_stays_with_its_light(site: int, treatment: dict) -> Non
             print(f"{abs(apart.mean()):.3f} {np.abs(apart).max():.3f}")
             assert abs(apart.mean()) <= 0.02
             assert np.abs(apart).max() <= 0.05
+
+
+def test_chroma_halved_across_only_is_written_beside_luma() -> None:
+    """Stills have it in the middle, which films cannot say of 4:2:2."""
+    document = Treatment.from_json({"motion": {"intent": None}})
+    path = solve_path(Measurement.still(SIZE, 0, np.zeros(1)), document)
+    warper = Warper(path, SIZE, output_frame(path, document, SIZE, Fraction(1)), "422", document)
+    luma, blue, _ = warper.warp(coloured(322.3, CENTER, down=1)).planes
+    apart = 2 * places(blue, 400, 700) - places(luma, 200, 700)
+    assert abs(apart.mean()) <= 0.02
+    assert np.abs(apart).max() <= 0.05
 
 
 def test_turning_a_picture_turns_its_sites() -> None:

@@ -82,6 +82,20 @@ def test_fields_are_told_by_flags_and_where_they_lie_by_motion(
         assert f"{read} field first" in (info.scan_note or "")
 
 
+@pytest.mark.parametrize("first", ["top", None])
+def test_things_that_move_before_a_camera_that_stands_are_not_taken_for_its_motion(
+    ffmpeg: str, folder: Path, first: str | None
+) -> None:
+    """Several at once: what moves from frame to frame is not what moves from field to field."""
+    rate = 50 if first else 25
+    clip = folder / f"stands_{first}.mpg"
+    fields = ("-vf", "interlace=scan=tff:lowpass=0") if first else ()
+    pattern = ("-f", "lavfi", "-i", f"testsrc2=size=640x480:rate={rate}:duration=2")
+    run_ffmpeg(ffmpeg, *pattern, *fields, "-c:v", "mpeg2video", "-q:v", "3", *FLAGGED, clip)
+    info, _ = probe(clip)
+    assert (info.scan.told, info.reading.first_field) == ("top", first)
+
+
 @pytest.mark.parametrize("first", ["top", "bottom"])
 @pytest.mark.parametrize("suffix", ["mts", "mp4"])
 def test_fields_that_are_pictures_of_their_own(ffmpeg: str, folder: Path, first: str, suffix: str) -> None:

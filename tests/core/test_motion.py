@@ -13,14 +13,14 @@ from keen_horizon.core.motion.checkpoint import restored_tracker, stored_tracker
 from keen_horizon.core.motion.measure import MotionTracker
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.posegraph import Edges, solve_poses
-from keen_horizon.core.motion.tracking import grid_cells, spread_corners
+from keen_horizon.core.motion.tracking import FINER, USUAL, Detail, grid_cells, spread_corners
 from keen_horizon.simulator.plane import jitter, shaken_pictures, town_picture
 
 HD = Size(1280, 720)
 
 
-def measured(poses: Similarities, size: Size, **options: float) -> Measurement:
-    tracker = MotionTracker.start(size)
+def measured(poses: Similarities, size: Size, detail: Detail = USUAL, **options: float) -> Measurement:
+    tracker = MotionTracker.start(size, detail)
     for number, picture in enumerate(shaken_pictures(poses, size, **options)):
         tracker.add(cv2.cvtColor(picture, cv2.COLOR_BGR2GRAY), number / 30)
     return tracker.finish(0)
@@ -39,6 +39,14 @@ def test_pairs_and_absolute_poses_with_people_walking_through() -> None:
     result = measured(poses, HD, walkers=3)
     assert rms(corner_errors(result.pairs, pair_truth(poses), HD)) <= 0.12
     assert rms(absolute_errors(result.poses, poses, HD)) <= 0.20
+
+
+def test_more_points_in_larger_pictures_are_closer() -> None:
+    poses = jitter(60, HD, 9.0, seed=11)
+    usual, finer = (measured(poses, HD, detail, noise=4.0) for detail in (USUAL, FINER))
+    off = [rms(corner_errors(found.pairs, pair_truth(poses), HD)) for found in (usual, finer)]
+    assert off[1] <= 0.75 * off[0]
+    assert np.median(finer.tracked) >= 2 * np.median(usual.tracked)
 
 
 def test_noise_blur_and_no_pair_off_by_a_pixel() -> None:

@@ -54,6 +54,7 @@ class Film:
     sounds: int = 1
     alpha: bool = False
     rate: str = "25"
+    interlaced: bool = False
 
 
 FILMS = [
@@ -67,8 +68,9 @@ FILMS = [
     Film("deep.mov", ("-c:v", "libx265", "-pix_fmt", "yuv444p12le", "-tag:v", "hvc1", "-x265-params", "log-level=none",
          "-c:a", "aac"), sounds=0),
     Film("camcorder.m2ts", ("-c:v", "libx264", "-pix_fmt", "yuv420p", *FIELDS, "-x264-params", "tff=1", "-c:a", "ac3",
-         "-mpegts_m2ts_mode", "1")),
-    Film("disc.mpg", ("-c:v", "mpeg2video", "-q:v", "3", *FIELDS, "-c:a", "mp2", "-timecode", "10:00:00:00")),
+         "-mpegts_m2ts_mode", "1"), interlaced=True),
+    Film("disc.mpg", ("-c:v", "mpeg2video", "-q:v", "3", *FIELDS, "-c:a", "mp2", "-timecode", "10:00:00:00"),
+         interlaced=True),
     Film("broadcast.mxf", ("-c:v", "mpeg2video", "-q:v", "3", "-pix_fmt", "yuv422p", "-c:a", "pcm_s16le",
          "-timecode", "09:59:58;28"), sounds=2, rate="30000/1001"),
     Film("dv.avi", ("-c:v", "dvvideo", "-s", "720x576", "-pix_fmt", "yuv420p", "-c:a", "pcm_s16le")),
@@ -79,6 +81,10 @@ FILMS = [
     Film("keyed.webm", ("-c:v", "libvpx-vp9", "-pix_fmt", "yuva420p", "-auto-alt-ref", "0", "-deadline", "realtime",
          "-cpu-used", "8"), sounds=0, alpha=True),
     Film("modern.mkv", ("-c:v", "libsvtav1", "-preset", "12", "-pix_fmt", "yuv420p10le", "-c:a", "libopus")),
+    Film("stills.avi", ("-c:v", "mjpeg", "-pix_fmt", "yuvj422p", "-q:v", "3", "-c:a", "pcm_s16le")),
+    Film("archive.mkv", ("-c:v", "ffv1", "-pix_fmt", "gbrp10le", "-c:a", "flac")),
+    Film("named.mov", ("-c:v", "libx264", "-pix_fmt", "yuv420p", "-c:a", "pcm_s24le", "-metadata:s:a:0", "title=Quay",
+         "-metadata:s:a:1", "title=Boat", *TAGGED), sounds=2),
     Film("top_left.mp4", ("-c:v", "libx264", "-pix_fmt", "yuv420p", "-x264-params", "chromaloc=2", "-c:a", "aac")),
 ]  # fmt: skip
 DELIVERIES = [
@@ -97,8 +103,11 @@ def films(ffmpeg: str, tmp_path_factory: pytest.TempPathFactory) -> dict[str, Pa
 
 
 def made(ffmpeg: str, path: Path, film: Film) -> Path:
-    """A film of 16 pictures."""
+    """A film of 16 pictures; of 32 fields of a camera that is shaken, where it is interlaced."""
     pictures = f"testsrc2=size=320x240:rate={film.rate}:duration=0.64"
+    if film.interlaced:
+        shaken = "crop=320:240:x='40+30*sin(20*t)':y='30+25*sin(27*t)'"
+        pictures = f"testsrc2=size=400x300:rate=50:duration=0.64,{shaken},interlace=scan=tff:lowpass=0"
     clear = "format=yuva444p10le,geq=lum='lum(X,Y)':cb='cb(X,Y)':cr='cr(X,Y)':a='if(gt(X,W/2),1023,200)'"
     sources = ["-f", "lavfi", "-i", f"{pictures},{clear}" if film.alpha else pictures]
     for number in range(film.sounds):
@@ -168,11 +177,20 @@ def check(name: str, fates: tuple[Fate, ...], found: dict[str, Any], treatment: 
     assert ("yuva" in pixels or beside) == ("alpha" in told and told["alpha"].outcome == "kept"), name
     own = next(fate for fate in fates if " at " in fate.what and "bits" in fate.what)
     chroma, bits = (own.what if own.outcome == "kept" else own.how).split(" at ")
+    assert ("R G B" in own.what) == (name == "archive.mkv")
     assert chroma.replace(":", "") in pixels, name
     if not (
         treatment.output.codec == "prores" and "444" in pixels
     ):  # whose decoders give 12 bits, whatever was written
         assert ("10le" in pixels, "12le" in pixels) == (bits.startswith("10"), bits.startswith("12")), name
+    fields = told.get("interlaced fields")
+    assert (fields is not None) == (name in ("camcorder.m2ts", "disc.mpg")), name
+    assert streams["video"][0].get("field_order", "progressive") == "progressive"
+    full = name == "stills.avi" and treatment.output.codec != "prores"
+    assert (streams["video"][0].get("color_range") == "pc") == full, name
+    if name == "named.mov":
+        titles = [{stream["tags"].get("title"), stream["tags"].get("handler_name")} for stream in streams["audio"]]
+        assert ["Quay" in titles[0], "Boat" in titles[1]] == [True, True]
     if name == "top_left.mp4" and treatment.output.codec in ("h264", "h265"):
         assert streams["video"][0]["chroma_location"] == "topleft"
 

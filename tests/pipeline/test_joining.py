@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -48,6 +49,37 @@ def test_a_take_in_three_files(takes: Path, tmp_path: Path, suffix: str) -> None
     assert info.carried.sounds[0].codec == "ac3"
     if suffix != "mts":
         assert str(info.timecode) == "10:00:00:00"
+
+
+def test_parts_before_the_figures_tracks_with_names_and_what_stays_behind(
+    ffmpeg: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    (tmp_path / "words.srt").write_text("1\n00:00:00,200 --> 00:00:00,800\nAhoy\n")
+    inputs = (
+        "-f",
+        "lavfi",
+        "-i",
+        "testsrc2=size=160x120:rate=25:duration=1",
+        "-f",
+        "lavfi",
+        "-i",
+        "sine=440:duration=1",
+    )
+    encoding = ("-c:v", "libx264", "-pix_fmt", "yuv420p", "-c:a", "aac", "-c:s", "mov_text")
+    named = ("-metadata:s:a:0", "title=Deck", "-metadata:s:a:0", "language=deu")
+    files = [tmp_path / f"CX0{part}0031.mp4" for part in (1, 2)]
+    for file in files:
+        run_ffmpeg(ffmpeg, *inputs, "-i", tmp_path / "words.srt", "-map", "0", "-map", "1", "-map", "2",
+                   *encoding, *named, file)  # fmt: skip
+    target = tmp_path / "take.mp4"
+    assert main(["join", *(str(file) for file in reversed(files)), "--out", str(target)]) == 0
+    assert "not kept: the subtitles of the files it was joined of." in capsys.readouterr().err
+    (sound,) = probe(target)[0].carried.sounds
+    assert (sound.title, sound.language) == ("Deck", "ger")
+    with pytest.raises(MediaError, match="does not count on"):
+        in_order(
+            [(file, replace(probe(file)[0], name=name)) for file, name in zip(files, ("A1.mp4", "A3.mp4"), strict=True)]
+        )
 
 
 def test_what_does_not_go_on_is_refused(takes: Path, ffmpeg: str, tmp_path: Path) -> None:

@@ -59,7 +59,7 @@ def test_a_folder_with_gaps(tmp_path: Path) -> None:
         cv2.imwrite(str(folder / f"quay_{number}.jpg"), picture(number, np.uint8))
     info, times = probe(folder, Asked(rate=30))
     assert (info.frames, info.rate) == (5, 30)
-    assert info.troubles == ("2 of its pictures are missing; the ones before stand in for them.",)
+    assert info.troubles == ("Of its pictures 2 are missing; the ones before stand in for them.",)
     frames = list(gapless(read_frames(info.footage(folder), 0, 4, times), 0, times))
     assert [frame.number for frame in frames] == [0, 1, 2, 3, 4]
     assert [frame.repeated for frame in frames] == [False, False, True, True, False]

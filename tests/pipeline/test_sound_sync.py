@@ -45,6 +45,28 @@ def film(ffmpeg: str, tmp_path_factory: pytest.TempPathFactory) -> Path:
     return folder
 
 
+def test_plain_samples_are_cut_to_the_sample(ffmpeg: str, tmp_path: Path) -> None:
+    """Packets of 1,920 samples, cut within the first one and the last."""
+    clip, target = tmp_path / "clip.avi", tmp_path / "cut.mov"
+    pattern = ("-f", "lavfi", "-i", "testsrc2=size=64x48:rate=24:duration=2")
+    tone = ("-f", "lavfi", "-i", f"aevalsrc=sin(300*t*t):s={SAMPLES}:d=2,asetnsamples=1920")
+    run_ffmpeg(ffmpeg, *pattern, *tone, "-c:v", "mjpeg", "-c:a", "pcm_s16le", clip)
+    info, times = probe(clip)
+    treatment = Treatment.from_json(
+        {"motion": {"intent": None}, "range": {"in": 5, "out": 16}, "output": {"codec": "prores", "container": "mov"}}
+    )
+    path = solve_path(Measurement.still(info.display, 5, times[5:17]), treatment)
+    render_clip(clip, info, times, path, treatment, target)
+    whole, cut = (samples_of(ffmpeg, file) for file in (clip, target))
+    assert np.array_equal(cut, whole[10_000:34_000])  # 5 / 24 s ... 17 / 24 s
+
+
+def samples_of(ffmpeg: str, path: Path) -> np.ndarray:
+    """The file's sound, 16 bits."""
+    command = [ffmpeg, "-v", "error", "-i", str(path), "-map", "0:a:0", "-f", "s16le", "-"]
+    return np.frombuffer(subprocess.run(command, capture_output=True, check=True).stdout, np.int16)
+
+
 @pytest.mark.parametrize("later", [0.48, -0.64], ids=["pictures_first", "sound_first"])
 @pytest.mark.parametrize(
     ("suffix", "sound", "container"),

@@ -65,3 +65,25 @@ def test_an_earlier_measurement_works_says_nothing_and_can_be_made_again(browser
     assert browser.ask("POST", f"/api/clips/{clip}/measure?anew=yes", json=treatment)["work"]
     browser.work()
     assert browser.ask("POST", f"/api/clips/{clip}/belief", json=treatment)["known"]
+
+
+def test_a_clip_is_measured_finer_and_stays_so(browser: Browser, clip: int) -> None:
+    treatment = measured(browser, clip)
+    before = browser.ask("GET", f"/api/clips/{clip}")
+    assert (before["measured"], before["measured_finer"]) == ([[0, 89]], [])
+    assert before["measuring_rate"] > 1
+    usual = browser.ask("POST", f"/api/clips/{clip}/points?first=10", json=treatment)
+    work = browser.ask("POST", f"/api/clips/{clip}/measure?finer=yes", json=treatment)["work"]
+    assert browser.ask("POST", f"/api/clips/{clip}/measure?finer=yes", json=treatment)["work"]["id"] == work["id"]
+    browser.work()
+    after = browser.ask("GET", f"/api/clips/{clip}")
+    assert (after["measured"], after["measured_finer"]) == ([[0, 89]], [[0, 89]])
+    assert after["measuring_rate"] == before["measuring_rate"]
+    finer = browser.ask("POST", f"/api/clips/{clip}/points?first=10", json=treatment)
+    assert len(finer["x"]) > 1.5 * len(usual["x"])
+    part = treatment | {"range": {"in": 20, "out": 60}}
+    assert browser.ask("POST", f"/api/clips/{clip}/measure", json=part)["work"] is None
+    browser.ask("POST", f"/api/clips/{clip}/measure?anew=yes", json=part)
+    browser.work()
+    again = browser.ask("POST", f"/api/clips/{clip}/points?first=20", json=part)
+    assert len(again["x"]) > 1.5 * 41 / 79 * len(usual["x"])  # the finer one of the whole clip tells, not the part's

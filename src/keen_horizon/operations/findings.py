@@ -6,7 +6,7 @@ import hashlib
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from keen_horizon.core.treatment.motion import PinPoint
@@ -34,10 +34,13 @@ class Sought:
             return the_pin(PinPoint.model_validate(work.details))
         if work.kind == "flat":
             return the_flat(Optics.model_validate(work.details))
+        if work.kind == "measure" and work.details:
+            return FINER_MOTION
         return OF_PLAIN if work.kind == "falloff" and work.details else Sought(work.kind)
 
 
 MOTION = Sought("measure")
+FINER_MOTION = Sought("measure", details={"finer": True})  # the same, with more points in larger pictures
 LENS = Sought("lens")
 FALLOFF = Sought("falloff")
 OF_PLAIN = Sought("falloff", details={"plain": True})  # the same, from a clip of a plain wall or sky
@@ -57,7 +60,7 @@ def the_flat(optics: Optics) -> Sought:
 
 
 def covering(session: Session, clip: Clip, sought: Sought, first: int, last: int) -> Finding | None:
-    """The smallest finding in the clip's pictures as they are that covers frames `first` ... `last`."""
+    """What was found in the clip's pictures as they are that covers frames `first` ... `last`: finer, the smallest."""
     return session.scalar(
         select(Finding)
         .where(
@@ -65,7 +68,7 @@ def covering(session: Session, clip: Clip, sought: Sought, first: int, last: int
             Finding.kind == sought.kind, Finding.name == sought.name,
             Finding.first <= first, Finding.last >= last,
         )
-        .order_by(Finding.last - Finding.first)
+        .order_by(func.coalesce(Finding.facts["finer"].as_boolean(), False).desc(), Finding.last - Finding.first)
         .limit(1)
     )  # fmt: skip
 

@@ -15,7 +15,17 @@ from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.jobs.queue import reprioritise
 from keen_horizon.operations.clips import acting, next_letter, start_work
 from keen_horizon.operations.errors import NotPossible, NotThere
-from keen_horizon.operations.findings import LENS, MOTION, OF_PLAIN, Sought, ask_for, covering, the_flat, the_pin
+from keen_horizon.operations.findings import (
+    FINER_MOTION,
+    LENS,
+    MOTION,
+    OF_PLAIN,
+    Sought,
+    ask_for,
+    covering,
+    the_flat,
+    the_pin,
+)
 from keen_horizon.operations.material import clip_info, of_frames
 from keen_horizon.operations.solving import clip_path
 from keen_horizon.pipeline.like_source import like_source
@@ -29,6 +39,17 @@ ASKED_FROM_S = 180.0  # a clip's length: measuring longer ones takes minutes, so
 def request_measurement(session: Session, clip: Clip, treatment: Treatment, *, anew: bool = False) -> Work | None:
     """Queue measuring of the treatment's range; None when it is measured already, unless `anew` is wanted."""
     return ask_for(session, clip, MOTION, *treatment.frames(clip_info(clip).frames), anew=anew)
+
+
+def request_finer(session: Session, clip: Clip, treatment: Treatment) -> Work:
+    """Queue measuring of the treatment's range with more points in larger pictures, unless that is going on.
+
+    Raises NotPossible for spheres.
+    """
+    of_frames(clip)
+    work = ask_for(session, clip, FINER_MOTION, *treatment.frames(clip_info(clip).frames), anew=True)
+    assert work is not None
+    return work
 
 
 def measure_arrived(session: Session, clip: Clip) -> Work | None:

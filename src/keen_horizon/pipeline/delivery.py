@@ -17,6 +17,7 @@ from keen_horizon.core.media.encode import Along, EncodeSettings, write_video
 from keen_horizon.core.media.formats import SEQUENCES
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.probe import ClipInfo, with_carried
+from keen_horizon.core.media.recoding import recoded, written_tags
 from keen_horizon.core.media.sequence import write_sequence
 from keen_horizon.core.media.stored import Plane
 from keen_horizon.core.treatment.document import Treatment
@@ -48,7 +49,7 @@ def encode_settings(
         codec=output.codec,
         container=output.container,
         quality=output.quality,
-        tags=frame.tags,
+        tags=written_tags(frame.tags, output.codec),
         alpha=alpha,
         bit_rate=output.bit_rate_kbps and 1000 * output.bit_rate_kbps,
         profile=output.profile,
@@ -128,14 +129,12 @@ def open_writer(
     return write_video(path, settings, along)
 
 
-def at_depth(planes: tuple[Plane, ...], depth: int, wanted: int) -> tuple[Plane, ...]:
-    """Planes brought from one bit depth to another."""
-    if depth == wanted:
-        return planes
-    if depth > wanted:
-        return tuple(_narrowed(plane >> (depth - wanted), wanted) for plane in planes)
-    return tuple(plane.astype(np.uint16) << (wanted - depth) for plane in planes)
-
-
-def _narrowed(plane: Plane, depth: int) -> Plane:
-    return plane.astype(np.uint8) if depth == 8 else plane
+def as_written(planes: tuple[Plane, ...], frame: Frame, settings: EncodeSettings) -> tuple[Plane, ...]:
+    """Planes in a frame's codes, in those that are written."""
+    return recoded(
+        planes,
+        depth=frame.bit_depth,
+        tags=frame.tags,
+        wanted_depth=settings.bit_depth,
+        wanted_tags=settings.tags,
+    )

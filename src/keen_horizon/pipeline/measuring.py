@@ -19,6 +19,7 @@ from keen_horizon.core.motion.measure import MotionTracker, Tracker, measure_fra
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.sphere.checkpoint import restored_sphere, stored_sphere
 from keen_horizon.core.motion.sphere.tracker import SphereTracker
+from keen_horizon.core.motion.tracking import FINER, USUAL, Detail
 from keen_horizon.pipeline.streams import ahead
 
 Progress = Callable[[int, int], None]
@@ -33,12 +34,15 @@ def measure_clip(
     progress: Progress = lambda done, total: None,
     should_stop: Callable[[], bool] = lambda: False,
     checkpoint: Path | None = None,
+    finer: bool = False,
 ) -> Measurement:
-    """The motion of frames `first` ... `last`. `checkpoint` names a file to resume from and write to.
+    """The motion of frames `first` ... `last`. `checkpoint` names a file to resume from and write to; `finer` follows
+    more points in larger pictures, which spheres know nothing of.
 
     The file stays until the caller has stored the result. Raises Stopped, MediaError, MeasurementError.
     """
-    tracker = _resume(checkpoint, info) if checkpoint else _fresh(info)
+    detail = FINER if finer else USUAL
+    tracker = _resume(checkpoint, info, detail) if checkpoint else _fresh(info, detail)
     start = first + tracker.count
     if start <= last:
         decoded = gapless(read_frames(info.footage(source), start, last, times), start, times)
@@ -61,17 +65,18 @@ def measure_clip(
     return replace(measurement, readout=readout)
 
 
-def _fresh(info: ClipInfo) -> Tracker:
-    return SphereTracker.start(info.display) if info.camera == "sphere" else MotionTracker.start(info.display)
+def _fresh(info: ClipInfo, detail: Detail) -> Tracker:
+    return SphereTracker.start(info.display) if info.camera == "sphere" else MotionTracker.start(info.display, detail)
 
 
-def _resume(checkpoint: Path, info: ClipInfo) -> Tracker:
+def _resume(checkpoint: Path, info: ClipInfo, detail: Detail) -> Tracker:
     restored = restored_sphere if info.camera == "sphere" else restored_tracker
     try:
         tracker: Tracker = restored(checkpoint.read_bytes())
     except (OSError, ValueError, KeyError, EOFError):
-        return _fresh(info)
-    return tracker if tracker.size == info.display else _fresh(info)
+        return _fresh(info, detail)
+    same = tracker.size == info.display and (not isinstance(tracker, MotionTracker) or tracker.detail == detail)
+    return tracker if same else _fresh(info, detail)
 
 
 def _stored(tracker: Tracker) -> bytes:

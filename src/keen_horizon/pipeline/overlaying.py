@@ -14,14 +14,16 @@ from keen_horizon.core.errors import MediaError, Stopped
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.plate import plates_of
 from keen_horizon.core.media.along import keeps_alpha, kept_pixels
+from keen_horizon.core.media.chroma import steps_between
 from keen_horizon.core.media.encode import chroma_size
 from keen_horizon.core.media.frames import Frame, gapless, read_frames
 from keen_horizon.core.media.layers import read_layers
 from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.media.recoding import written_tags
 from keen_horizon.core.media.stored import Plane
 from keen_horizon.core.render.overlay import Layover
 from keen_horizon.core.treatment.document import Treatment
-from keen_horizon.pipeline.delivery import at_depth, encode_settings, open_writer, taken_along
+from keen_horizon.pipeline.delivery import as_written, encode_settings, open_writer, taken_along
 from keen_horizon.pipeline.rendering import RenderFacts
 from keen_horizon.pipeline.streams import Behind, ahead
 
@@ -65,7 +67,7 @@ def overlay_clip(
             planes = _cropped(planes, size, chroma)
             if settings.alpha:
                 planes = (*planes, frame.coverage[: size.height, : size.width])
-            encoder.call(writer.write, at_depth(planes, frame.bit_depth, depth), frame.time - origin)
+            encoder.call(writer.write, as_written(planes, frame, settings), frame.time - origin)
             done += 1
             progress(done, total)
             frame = next(frames, None)
@@ -82,12 +84,11 @@ def overlay_clip(
 
 def _own_pixels(frame: Frame, info: ClipInfo, treatment: Treatment) -> tuple[str, int]:
     """The source's own chroma layout and depth. Raises MediaError where the codec would change them."""
-    luma, chroma = frame.planes[0].shape, frame.planes[1].shape
-    own = {(1, 1): "444", (1, 2): "422", (2, 2): "420"}.get(
-        (round(luma[0] / chroma[0]), round(luma[1] / chroma[1])), "440"
-    )
+    steps = steps_between(frame.planes[0].shape, frame.planes[1].shape)
+    own = {(1, 1): "444", (2, 1): "422", (2, 2): "420"}.get(steps, "440")
     layout, depth = kept_pixels(info, treatment.output.codec)
-    if layout != own or depth < frame.bit_depth:
+    same_codes = written_tags(frame.tags, treatment.output.codec) == frame.tags
+    if layout != own or depth < frame.bit_depth or not same_codes:
         raise MediaError(
             f"{info.name}: {treatment.output.codec} would change its {own[0]}:{own[1]}:{own[2]}, "
             f"{frame.bit_depth}-bit pixels. Deliver as H.264 or H.265."

@@ -29,7 +29,7 @@ from keen_horizon.core.render.compare import Comparison
 from keen_horizon.core.render.sphere import SphereWarper
 from keen_horizon.core.render.warp import Warper, coverage_of
 from keen_horizon.core.treatment.document import Treatment
-from keen_horizon.pipeline.delivery import at_depth, encode_settings, open_writer, taken_along
+from keen_horizon.pipeline.delivery import as_written, encode_settings, open_writer, taken_along
 from keen_horizon.pipeline.streams import Behind, ahead
 
 
@@ -99,7 +99,7 @@ def render_clip(
             planes = versus.comparison.joined(*(w.planes for w in warped)) if versus else warped[-1].planes
             if settings.alpha:
                 planes = (*planes, coverage_of(warped[-1], frame.bit_depth))
-            encoder.call(writer.write, at_depth(planes, frame.bit_depth, settings.bit_depth), frame.time - origin)
+            encoder.call(writer.write, as_written(planes, frame, settings), frame.time - origin)
             done += 1
             progress(done, total)
         if done < total:

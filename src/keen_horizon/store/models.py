@@ -85,7 +85,7 @@ class Clip(Base):
     That path is relative to the `source_root` "media" or "data", absolute where there is none (see store.files).
     Such a file may be replaced: it is known by `bytes`, `source_modified` (its time, ns) and `digest`.
     `asked` is how its fields are to be read, where an editor said so; `parts` {"clips": [ids]} are those that it is
-    joined of, until it is.
+    joined of, until it is, and then {"left": [words]} what of theirs the joined file has not.
     """
 
     __tablename__ = "clip"

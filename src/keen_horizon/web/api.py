@@ -153,10 +153,13 @@ def save_draft(clip_id: int) -> Response:
 
 @blueprint.post("/clips/<int:clip_id>/measure")
 def measure(clip_id: int) -> Response:
-    """Measure the treatment's range; with the query's `anew`, also where that was done."""
+    """Measure the treatment's range; with the query's `anew`, also where that was done, with `finer`, more closely."""
     treatment, anew = posted_treatment(), "anew" in request.args
     with services().session() as session:
-        work = treating.request_measurement(session, find(session, Clip, clip_id), treatment, anew=anew)
+        clip = find(session, Clip, clip_id)
+        if "finer" in request.args:
+            return jsonify(work=work_json(treating.request_finer(session, clip, treatment)))
+        work = treating.request_measurement(session, clip, treatment, anew=anew)
         return jsonify(work=work_json(work) if work else None)
 
 

@@ -9,6 +9,8 @@ import re
 from dataclasses import dataclass
 from typing import Literal
 
+import av
+
 from keen_horizon.core.media.carried import Carried, SoundFacts, SubtitleFacts
 from keen_horizon.core.media.formats import COPIED_SOUND, COPIED_SUBTITLES, SEQUENCES, VIDEO_FORMATS
 from keen_horizon.core.media.probe import NUMBERED, ClipInfo
@@ -174,18 +176,19 @@ def keeps_alpha(info: ClipInfo, codec: str, clear: bool = False) -> bool:
 
 def _pixels(info: ClipInfo, codec: str, clear: bool) -> Fate:
     stored, (chroma, depth) = _stored_chroma(info), kept_pixels(info, codec, clear)
-    own = f"{':'.join(stored)} at {info.bit_depth} bits"
+    rgb = info.carried.container == NUMBERED or av.VideoFormat(info.pixel_format).is_rgb
+    narrowed = info.carried.full_range and not rgb and codec not in SEQUENCES and not VIDEO_FORMATS[codec].says_range
+    own = f"{'R G B' if rgb else ':'.join(stored)} at {info.bit_depth} bits{', full range' if narrowed else ''}"
     if codec == "exr":
         return Fate(own, "changed", "as linear light, half floats")
-    if info.carried.container == NUMBERED:
-        own = f"R G B at {info.bit_depth} bits"
-        if codec in ("png", "tiff") and (codec == "tiff" or depth == info.bit_depth) and info.codec != "exr":
-            return Fate(own, "kept")
     if codec in SEQUENCES:
+        if rgb and (codec == "tiff" or depth == info.bit_depth) and info.codec != "exr":
+            return Fate(own, "kept")
         return Fate(own, "changed", f"as R G B at {16 if codec == 'tiff' else depth} bits")
-    if (chroma, depth) == (stored, info.bit_depth):
+    if (chroma, depth) == (stored, info.bit_depth) and not rgb and not narrowed:
         return Fate(own, "kept")
-    return Fate(own, "changed", f"{':'.join(chroma)} at {depth} bits")
+    matrix = ", BT.709" if rgb else ", limited range" if narrowed else ""
+    return Fate(own, "changed", f"{':'.join(chroma)} at {depth} bits{matrix}")
 
 
 def _sounds(carried: Carried, container: str, sound: bool, whole: bool, pictures: bool) -> list[Fate]:

@@ -14,6 +14,8 @@ from typing import Any
 
 from av.sidedata.sidedata import Type
 
+from keen_horizon.core.media.stored import is_full_range
+
 TAGS = {
     "title": ("title",),
     "comment": ("comment",),
@@ -28,6 +30,7 @@ TAGS = {
     "reel": ("reel_name", "reel", "material_package_name"),
 }
 LONGEST_TAG = 2000
+KEPT_TO_ITSELF = 48  # FFmpeg's AVDISCARD_ALL: of MOV and MP4, the chapters' titles, read as chapters already
 
 _DYNAMIC = {
     Type.DYNAMIC_HDR_PLUS: "scene-by-scene light levels (SMPTE ST 2094-40)",
@@ -85,7 +88,7 @@ class Light:
 class Carried:
     """Everything beside the pictures. `timecode` is that of the first stored frame; `others` names streams that have
     no place in a render; `bit_rate` is the pictures' own, bits a second; `transfer` what they say of theirs (ITU-T
-    H.273, table 3; 2: nothing).
+    H.273, table 3; 2: nothing), `full_range` that they use all codes.
     """
 
     container: str = ""
@@ -96,6 +99,7 @@ class Carried:
     tags: dict[str, str] = field(default_factory=dict)
     light: Light | None = None
     transfer: int = 2
+    full_range: bool = False
     dynamic: tuple[str, ...] = ()
     others: tuple[str, ...] = ()
     alpha: bool = False
@@ -140,6 +144,7 @@ def carried_by(path: Path, container: Any, first: Any, alpha: bool) -> Carried:
         tags=_tags(path, container),
         light=light,
         transfer=int(first.color_trc),
+        full_range=is_full_range(first),
         dynamic=dynamic,
         others=_others(container),
         alpha=alpha,
@@ -172,8 +177,8 @@ def _language(stream: Any) -> str:
 
 
 def _title(stream: Any) -> str:
-    """A track's own title; the names that writers give to handlers say nothing."""
-    title = str(stream.metadata.get("title", ""))
+    """A track's own title, which QuickTime calls its name; what writers call handlers says nothing."""
+    title = str(stream.metadata.get("title", "") or stream.metadata.get("name", ""))
     handler = str(stream.metadata.get("handler_name", ""))
     return (title or ("" if "handler" in handler.lower().replace(" ", "") else handler))[:LONGEST_TAG]
 
@@ -219,9 +224,14 @@ def _others(container: Any) -> tuple[str, ...]:
     for stream in container.streams:
         if stream.type == "attachment":
             more.append(f"an attachment ({stream.metadata.get('filename', _kind(stream))})"[:200])
-        elif stream.type == "data" and "timecode" not in {str(name).lower() for name in stream.metadata}:
+        elif stream.type == "data" and not _is_told_of(stream):
             more.append(f"a data stream ({stream.metadata.get('handler_name', '').strip() or _kind(stream)})"[:200])
     return tuple(more)
+
+
+def _is_told_of(stream: Any) -> bool:
+    """Whether a data stream is the timecode's or the chapters' own, which FFmpeg keeps for itself."""
+    return "timecode" in {str(name).lower() for name in stream.metadata} or stream.discard == KEPT_TO_ITSELF
 
 
 def _kind(stream: Any) -> str:

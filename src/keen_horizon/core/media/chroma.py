@@ -35,6 +35,11 @@ def chroma_place(site: int, across: int, down: int) -> tuple[float, float]:
     return x * (across - 1), y * (down - 1)
 
 
+def steps_between(luma: tuple[int, ...], chroma: tuple[int, ...]) -> tuple[int, int]:
+    """Luma samples to a chroma sample, across and down, of planes of these shapes (rows, columns)."""
+    return round(luma[1] / chroma[1]), round(luma[0] / chroma[0])
+
+
 def turned_site(site: int, turns: int) -> int:
     """The site in a picture that was turned anticlockwise by quarter `turns`."""
     if turns == 0:
@@ -45,9 +50,11 @@ def turned_site(site: int, turns: int) -> int:
     return _SITES[x, y]
 
 
-def written_site(site: int) -> int:
-    """The site that pictures are written with: their own where files can tell it."""
-    return site if site < len(NAMES) else LEFT
+def written_site(site: int, steps: tuple[int, int] = (2, 2)) -> int:
+    """The site that pictures are written with, `steps` luma samples to one of chroma across and down: their own where
+    files can tell it. Of chroma that is halved across only they cannot, and everybody reads it beside luma's.
+    """
+    return site if site < len(NAMES) and steps != (2, 1) else LEFT
 
 
 def site_told(container: Any, pixel_format: str, full_range: bool) -> int:

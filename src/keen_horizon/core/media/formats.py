@@ -29,7 +29,7 @@ class VideoFormat:
 
     `options` gives the encoder's settings for a constant rate factor; `chroma` and `depths` are what it takes,
     the first being the nearest substitute for anything else; `alpha` the layouts that it keeps coverage with;
-    `usual` is the rate factor to start from.
+    `usual` is the rate factor to start from; one that does not say a range (`says_range`) holds limited ones.
     """
 
     encoder: str
@@ -40,6 +40,7 @@ class VideoFormat:
     usual: int = 18
     tag: str | None = None
     alpha: tuple[str, ...] = ()
+    says_range: bool = True
 
     def fitting(self, chroma: str, depth: int) -> tuple[str, int]:
         """The chroma layout and bit depth that pictures are brought to: no fewer bits than theirs where it has them."""
@@ -73,7 +74,9 @@ def _av1(quality: int) -> dict[str, str]:
 VIDEO_FORMATS = {
     "h264": VideoFormat("libx264", ("mp4", "mov", "mkv"), _x264),
     "h265": VideoFormat("libx265", ("mp4", "mov", "mkv"), _x265, depths=(8, 10, 12), usual=20, tag="hvc1"),
-    "prores": VideoFormat("prores_ks", ("mov", "mkv"), _prores, chroma=("422", "444"), depths=(10,), alpha=("444",)),
+    "prores": VideoFormat(
+        "prores_ks", ("mov", "mkv"), _prores, chroma=("422", "444"), depths=(10,), alpha=("444",), says_range=False
+    ),
     "vp9": VideoFormat("libvpx-vp9", ("webm", "mkv", "mp4"), _vp9, depths=(8,), usual=24, alpha=("420",)),
     "av1": VideoFormat("libsvtav1", ("mp4", "mkv", "webm"), _av1, chroma=("420",), usual=24),
 }

@@ -21,10 +21,12 @@ from keen_horizon.core.errors import MediaError, Stopped
 from keen_horizon.core.media.containers import open_input
 from keen_horizon.core.media.encode import whole_or_nothing
 from keen_horizon.core.media.probe import NUMBERED, ClipInfo, probe
+from keen_horizon.core.media.sound import name_track
 
 CONTAINERS = {"mov": ("mov", ".mov"), "matroska": ("matroska", ".mkv"), "mpegts": ("mpegts", ".ts")}
 USUAL = ("matroska", ".mkv")  # which holds everything that is read here
 _COUNTED = re.compile(r"^(.*?)(\d+)(\D*)$")
+STEPS = (1, 10_000)  # of the numbers in names: some cameras put a take's part before its four figures, 010001, 020001
 STRAY_FRAMES = 1  # that timecode may be off by between two files
 
 Part = tuple[Path, ClipInfo, NDArray[np.float64]]
@@ -47,11 +49,19 @@ def in_order(parts: Sequence[tuple[Path, ClipInfo]]) -> list[tuple[Path, ClipInf
     for (_, one, before), (_, other, after) in pairwise(ordered):
         assert before is not None
         assert after is not None
-        if int(after[2]) != int(before[2]) + 1 or (before[1], before[3]) != (after[1], after[3]):
+        if int(after[2]) - int(before[2]) not in STEPS or (before[1], before[3]) != (after[1], after[3]):
             raise MediaError(f"{other.name}: its name does not count on from {one.name}.")
         _check_alike(one, other)
         _check_timecode(one, other)
     return [(path, info) for path, info, _ in ordered]
+
+
+def left_behind(parts: Sequence[ClipInfo]) -> tuple[str, ...]:
+    """What files carry besides pictures and sound that goes on from file to file, and that a joined one has not."""
+    carried = [info.carried for info in parts]
+    texts = ["the subtitles of the files it was joined of"] if any(own.subtitles for own in carried) else []
+    chapters = ["the chapters of the files it was joined of"] if any(own.chapters for own in carried) else []
+    return (*texts, *chapters, *dict.fromkeys(other for own in carried for other in own.others))
 
 
 def joined(
@@ -89,9 +99,10 @@ def _streams(out: Any, part: tuple[Path, ClipInfo]) -> dict[int, Any]:
     with open_input(path) as source:
         streams = {0: out.add_stream_from_template(source.streams.video[0])}
         for number, sound in enumerate(source.streams.audio, 1):
-            if sound.codec_context is not None:
+            facts = info.carried.sounds[number - 1]
+            if facts.codec is not None:
                 streams[number] = out.add_stream_from_template(sound)
-                streams[number].metadata.update({k: v for k, v in sound.metadata.items() if k in ("language", "title")})
+                name_track(streams[number], facts.language, facts.title, info.carried.container == "mov")
     told = {name: value for name, value in info.carried.tags.items() if name != "file_time"}
     if info.carried.timecode:
         streams[0].metadata["timecode"] = info.carried.timecode

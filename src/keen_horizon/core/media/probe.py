@@ -26,6 +26,7 @@ from keen_horizon.core.media.fields import Seen, may_have_fields
 from keen_horizon.core.media.footage import Footage, Reading
 from keen_horizon.core.media.numbered import USUAL_RATE, is_numbered, numbered, size_of
 from keen_horizon.core.media.orientation import quarter_turns
+from keen_horizon.core.media.packets import frames_missing, packet_times, usual_rate, usual_step
 from keen_horizon.core.media.scanning import (
     AS_FOUND,
     Asked,
@@ -39,7 +40,6 @@ from keen_horizon.core.media.spherical import Camera, Told, camera_of, has_shape
 from keen_horizon.core.media.stored import decoded_pictures, has_alpha
 from keen_horizon.core.media.timecode import Timecode
 
-MISSING_SECONDS = 1.0
 SMALLEST_SIDE, LARGEST_SIDE = 16, 16384  # as a treatment's output (see treatment.edges); resampling ends at 32767
 MOST_STRETCHED = 32
 NUMBERED = "pictures"  # what numbered pictures have for a container
@@ -132,7 +132,7 @@ class ClipInfo:
             "Its sound is of a kind that cannot be read here; it is worked on without." if self.sound_unread else None
         )
         missing = (
-            f"{self.scan.missing} of its pictures are missing; the ones before stand in for them."
+            f"Of its pictures {self.scan.missing} are missing; the ones before stand in for them."
             if self.scan.missing
             else None
         )
@@ -213,7 +213,7 @@ def probe(path: Path, asked: Asked = AS_FOUND) -> tuple[ClipInfo, NDArray[np.flo
         site = site_told(container, pixel_format, int(first.color_range) == 2)
         carried = carried_by(path, container, first, has_alpha(first.format))
         spherical = spherical_told(first)
-    times, packets, end = _packet_times(path)
+    times, packets, end = packet_times(path)
     if len(times) == 0:
         raise _unreadable(path)
     _check_size(path, Size(width, height), 1 / aspect if turns % 2 else aspect)
@@ -224,10 +224,11 @@ def probe(path: Path, asked: Asked = AS_FOUND) -> tuple[ClipInfo, NDArray[np.flo
             times, packets, declared = times[::2], -(-packets // 2), -(-declared // 2)
     scan, reading = decided(told, seen, asked, site)
     shape = Size(round(width * (1 / aspect if turns % 2 else aspect)), height)
-    promised = len(times) + (declared - packets if declared else _frames_missing(seconds - end, _step(times, guessed)))
-    stored_rate = guessed if len(times) < 2 else _usual_rate(times, guessed)
-    times = picture_times(times, _step(times, guessed), reading)
-    step = _step(times, guessed)
+    missing = declared - packets if declared else frames_missing(seconds - end, usual_step(times, guessed))
+    promised = len(times) + missing
+    stored_rate = guessed if len(times) < 2 else usual_rate(times, guessed)
+    times = picture_times(times, usual_step(times, guessed), reading)
+    step = usual_step(times, guessed)
     steps = np.diff(times)
     duration = float(times[-1] - times[0] + step)
     info = ClipInfo(
@@ -297,17 +298,6 @@ def with_carried(info: ClipInfo, path: Path) -> ClipInfo:
     return info if info.carried.container else replace(info, carried=probe(path)[0].carried)
 
 
-def _step(times: NDArray[np.float64], rate: Fraction) -> float:
-    steps = np.diff(times)
-    return float(np.median(steps)) if len(steps) else float(1 / rate)
-
-
-def _usual_rate(times: NDArray[np.float64], told: Fraction) -> Fraction:
-    """Stored frames a second: as the file tells where its times agree, else as they say."""
-    measured = (len(times) - 1) / float(times[-1] - times[0])
-    return told if abs(float(told) / measured - 1) < 0.002 else Fraction(measured).limit_denominator(90_000)
-
-
 def _check_size(path: Path, coded: Size, aspect: Fraction) -> None:
     """Raises MediaError for pictures that nothing here can work on, and that only a mistake makes."""
     sides = (coded.width, coded.height, round(coded.width * aspect))
@@ -326,33 +316,6 @@ def shortened(info: ClipInfo, times: NDArray[np.float64], frames: int) -> tuple[
         info, frames=frames, duration=info.duration * frames / info.frames, promised=max(info.promised, info.frames)
     )
     return short, times[:frames]
-
-
-def _packet_times(path: Path) -> tuple[NDArray[np.float64], int, float]:
-    """The shown pictures' times, the number of packets of pictures, and where the last packet of any stream lies."""
-    pts: list[int] = []
-    packets, end = 0, 0.0
-    with open_input(path) as container:
-        stream = container.streams.video[0]
-        base = float(stream.time_base or 1)
-        try:
-            for packet in container.demux():
-                stamp = packet.dts if packet.pts is None else packet.pts
-                if stamp is not None:
-                    end = max(end, float(stamp * packet.time_base))
-                if packet.stream.index != stream.index:
-                    continue
-                packets += stamp is not None or packet.size > 0
-                if packet.size and not packet.is_discard:
-                    pts.append(len(pts) if stamp is None else stamp)
-        except av.error.FFmpegError:
-            pass  # a truncated file keeps the frames before the break
-    return np.asarray(np.unique(np.array(pts, np.int64)) * base, np.float64), packets, end
-
-
-def _frames_missing(seconds: float, step: float) -> int:
-    """Frames between the last packet and the length in the header, of files that do not count their frames."""
-    return round(seconds / step) if seconds > MISSING_SECONDS else 0
 
 
 def _unreadable(path: Path) -> UnreadableVideoError:

@@ -1,12 +1,15 @@
 """The sound that goes along: copied packet by packet where it can be, else encoded; cut exactly to the range.
 
 MP4 and MOV can say that a file begins inside a packet and ends inside another (an edit list), so copied
-sound is cut to the sample there. Other containers cannot: a part of a clip is encoded for them.
+sound is cut to the sample there; packets of plain samples are cut themselves. Other containers cannot: a part of a
+clip is encoded for them.
 """
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
+from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from typing import Any, Protocol
@@ -117,22 +120,56 @@ class Copied:
 
     def _in_range(self, stream: Any) -> Iterator[Any]:
         """Packets that reach into the range, on the output's clock, the last one ending where it ends."""
+        plain = _PlainSamples.of(stream)
         for packet in self._source.demux(stream):
             if packet.pts is None or packet.size == 0:
                 continue
             base = packet.time_base
-            begins, lasts = float(packet.pts * base), float((packet.duration or 0) * base)
-            if begins >= self._end:
+            first, last = (round(Fraction(moment) / base) for moment in (self._start, self._end))
+            begins = packet.pts
+            ends = begins + (plain.duration(packet) if plain else packet.duration or 0)
+            if begins >= last:
                 return
-            primes = packet.pts <= 0 and self._start <= 0.1
-            if begins + lasts <= self._start and not primes:
+            primes = plain is None and begins <= 0 and self._start <= 0.1
+            if ends <= first and not primes:
                 continue
-            if begins + lasts > self._end:
-                packet.duration = max(1, round(Fraction(self._end - begins) / base))
-            shift = round(Fraction(self._start) / base)
-            packet.pts -= shift
+            if plain and (begins < first or ends > last):
+                packet = plain.cut(packet, max(begins, first), min(ends, last))
+            elif ends > last:
+                packet.duration = last - begins
+            packet.pts -= first
             packet.dts = packet.pts
             yield packet
+
+
+@dataclass(frozen=True, kw_only=True)
+class _PlainSamples:
+    """Sound that is not coded: `size` bytes for one moment's samples of all channels, `rate` moments a second."""
+
+    size: int
+    rate: int
+
+    @staticmethod
+    def of(stream: Any) -> _PlainSamples | None:
+        """A stream's; None where its packets are coded."""
+        bits = re.fullmatch(r"pcm_[sf](\d+)[lb]e", stream.codec_context.name)
+        if not bits:
+            return None
+        heard = stream.codec_context
+        return _PlainSamples(size=int(bits[1]) // 8 * int(heard.channels), rate=int(heard.sample_rate))
+
+    def duration(self, packet: Any) -> int:
+        """How long a packet's samples last, on its clock."""
+        lasts: int = round(Fraction(packet.size // self.size, self.rate) / packet.time_base)
+        return lasts
+
+    def cut(self, packet: Any, first: int, last: int) -> Any:
+        """The part of a packet from `first` to before `last`, on its clock."""
+        begins, base = packet.pts, packet.time_base
+        head, tail = (round((moment - begins) * base * self.rate) * self.size for moment in (first, last))
+        part = av.Packet(bytes(packet)[head:tail])
+        part.pts, part.duration, part.time_base = first, last - first, base
+        return part
 
 
 class _Encoded:

@@ -86,10 +86,14 @@ def _decoder_of(stream: Any) -> Callable[[Any], list[Any]]:
     return lambda packet: packet.decode() if packet is not None else stream.decode(None)
 
 
+def is_full_range(raw: av.video.frame.VideoFrame) -> bool:
+    """Whether a decoded frame uses all codes, as its format or its tags say."""
+    return bool(raw.format.name.startswith("yuvj") or int(raw.color_range) == 2)
+
+
 def stored_picture(raw: av.video.frame.VideoFrame) -> Stored:
     """A decoded frame's planes, converted only where their format is of another kind."""
-    full = raw.format.name.startswith("yuvj")
-    matrix, range_ = int(raw.colorspace), 2 if full else int(raw.color_range)
+    matrix, range_ = int(raw.colorspace), 2 if is_full_range(raw) else int(raw.color_range)
     if raw.format.is_rgb:
         matrix, range_ = int(Colorspace.ITU709), 1
     tags = Tags(int(raw.color_primaries), int(raw.color_trc), matrix, range_)

@@ -14,6 +14,7 @@ from keen_horizon.core.motion.levels import LevelSight
 from keen_horizon.core.motion.links import Key, PairQuality
 from keen_horizon.core.motion.living import Lived, LivingPoints, Lookout, together
 from keen_horizon.core.motion.measure import MotionTracker
+from keen_horizon.core.motion.tracking import Detail
 
 
 def stored_tracker(tracker: MotionTracker) -> bytes:
@@ -29,6 +30,7 @@ def stored_tracker(tracker: MotionTracker) -> bytes:
         "matched_counts": [len(matched) for matched in t.matched],
         "sights": np.array([(n, s.angle, s.sigma, s.kind) for n, s in t.sights], np.float64).reshape(-1, 4),
         "living": [living.born, living.filled, living.age],
+        "detail": [living.detail.side, *living.detail.grid, living.detail.per_cell],
         "motion": [] if t.motion is None else list(t.motion),
         "to_key": [t.key_z, t.key_t, t.key_misses],
         **_points("lived", together(t.lived)), **_points("matched", together(t.matched)),
@@ -50,6 +52,7 @@ def restored_tracker(stored: bytes) -> MotionTracker:
         width, height, across, down = (int(side) for side in data["sizes"])
         key_z, key_t, misses = data["to_key"].tolist()
         born, filled, age = (int(figure) for figure in data["living"])
+        side, columns, rows, per_cell = (int(figure) for figure in data["detail"])
         alive = _lived(data, "alive")
         motion = data["motion"].tolist()
         return MotionTracker(
@@ -60,7 +63,9 @@ def restored_tracker(stored: bytes) -> MotionTracker:
             lived=_split(data, "lived"), links=[(int(a), int(b)) for a, b in data["links"].tolist()],
             matched=_split(data, "matched"),
             sights=[(int(n), LevelSight(a, s, int(k))) for n, a, s, k in data["sights"].tolist()],
-            living=LivingPoints(alive.target, alive.identity, alive.weak, born, filled, age),
+            living=LivingPoints(
+                alive.target, alive.identity, alive.weak, born, filled, age, Detail(side, (columns, rows), per_cell)
+            ),
             motion=(motion[0], motion[1]) if motion else None,
             anchor=_key(data, "anchor"), key=_key(data, "key"), key_z=key_z, key_t=key_t, key_misses=int(misses.real),
         )  # fmt: skip

@@ -14,7 +14,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.motion.tracking import (
-    PER_CELL,
+    USUAL,
+    Detail,
     Gray,
     Points,
     cell_count,
@@ -73,7 +74,7 @@ def no_points() -> Lived:
 @dataclass
 class LivingPoints:
     """The points alive in the last frame: `places` (N, 2), `identity` (N,), `weak` (N,); `born` so far; how many there
-    were when `filled` last, `age` frames ago.
+    were when `filled` last, `age` frames ago; in what `detail` pictures are looked at.
     """
 
     places: Points = field(default_factory=lambda: np.zeros((0, 2), np.float32))
@@ -82,6 +83,7 @@ class LivingPoints:
     born: int = 0
     filled: int = 0
     age: int = FRESH_EVERY
+    detail: Detail = USUAL
 
     def offered(self, picture: Lookout) -> Lived:
         """What can be followed from a picture on: the living, refilled where need be."""
@@ -120,20 +122,23 @@ class LivingPoints:
 
     def one_a_cell(self, shape: tuple[int, ...]) -> NDArray[np.intp]:
         """The living points that a key frame keeps: one of each cell, corners before weak ones."""
-        order = np.lexsort((np.arange(len(self.places)), self.weak, grid_cells(self.places, shape)))
-        cells = grid_cells(self.places, shape)[order]
+        own = grid_cells(self.places, shape, self.detail.grid)
+        order = np.lexsort((np.arange(len(self.places)), self.weak, own))
+        cells = own[order]
         return np.sort(order[np.r_[True, cells[1:] != cells[:-1]]]) if len(order) else order
 
     def _refill(self, picture: Lookout) -> None:
-        shape = picture.gray.shape
+        shape, grid, per_cell = picture.gray.shape, self.detail.grid, self.detail.per_cell
         self._thin(shape)
         for weak in (False, True):
-            count = np.bincount(grid_cells(self.places, shape), minlength=cell_count(shape))
-            short = count < PER_CELL
+            count = np.bincount(grid_cells(self.places, shape, grid), minlength=cell_count(shape, grid))
+            short = count < per_cell
             if not short.any():
                 break
-            found = spread_weak(picture.half, shape) if weak else spread_corners(picture.gray)
-            self._take(found[short[grid_cells(found, shape)]], weak)
+            found = (
+                spread_weak(picture.half, shape, self.detail) if weak else spread_corners(picture.gray, per_cell, grid)
+            )
+            self._take(found[short[grid_cells(found, shape, grid)]], weak)
         self.filled, self.age = len(self.places), 0
 
     def _thin(self, shape: tuple[int, ...]) -> None:
@@ -145,9 +150,9 @@ class LivingPoints:
         order = np.lexsort((self.identity, self.weak, bins))
         first = np.r_[True, np.diff(bins[order]) != 0]
         kept = np.sort(order[first])
-        cells = grid_cells(self.places[kept], shape)
+        cells = grid_cells(self.places[kept], shape, self.detail.grid)
         ranked = np.lexsort((self.identity[kept], self.weak[kept], cells))
-        kept = kept[np.sort(ranked[rank_in_run(cells[ranked]) < 2 * PER_CELL])]
+        kept = kept[np.sort(ranked[rank_in_run(cells[ranked]) < 2 * self.detail.per_cell])]
         self.places, self.identity, self.weak = self.places[kept], self.identity[kept], self.weak[kept]
 
     def _take(self, fresh: Points, weak: bool) -> None:

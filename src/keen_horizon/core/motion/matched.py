@@ -12,7 +12,7 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.robust import tukey
 from keen_horizon.core.geometry.similarity import Complex, Floats, as_complex
 from keen_horizon.core.motion.measurement import Evidence, Measurement
-from keen_horizon.core.motion.tracking import ANALYSIS_SIDE
+from keen_horizon.core.motion.tracking import USUAL
 
 Value = TypeVar("Value", bound=np.generic)
 
@@ -47,7 +47,7 @@ class MatchedPoints:
 
 def analysed_unit(size: Size) -> float:
     """Display pixels in a pixel of the analysis."""
-    return max(size.width, size.height) / ANALYSIS_SIDE
+    return max(size.width, size.height) / USUAL.side
 
 
 def analysed_size(size: Size) -> Size:

@@ -29,9 +29,8 @@ from keen_horizon.core.motion.links import Key, PairQuality
 from keen_horizon.core.motion.living import Lived, LivingPoints, Lookout, followed, found_nearby, together
 from keen_horizon.core.motion.measurement import Evidence, Matches, Measurement
 from keen_horizon.core.motion.robust import MINIMUM_INLIERS, Fit, fit_tracks
-from keen_horizon.core.motion.tracking import ANALYSIS_SIDE, Gray, Points, Tracks
+from keen_horizon.core.motion.tracking import USUAL, Detail, Gray, Points, Tracks
 
-FINE_SIDE = 960
 KEY_GATE_PX = 1.5
 KEY_SIGHT = 0.45
 CUT_DIFFERENCE = 24.0
@@ -70,12 +69,16 @@ class MotionTracker:
     key_misses: int = 0
 
     @staticmethod
-    def start(size: Size, fine: bool = False) -> MotionTracker:
+    def start(size: Size, detail: Detail = USUAL) -> MotionTracker:
         """A fresh run for frames of display size `size`."""
-        side = FINE_SIDE if fine else ANALYSIS_SIDE
-        longest = max(size.width, size.height)
-        scale = min(1.0, side / longest)
-        return MotionTracker(size, Size(max(16, round(size.width * scale)), max(16, round(size.height * scale))))
+        scale = min(1.0, detail.side / max(size.width, size.height))
+        analysis = Size(max(16, round(size.width * scale)), max(16, round(size.height * scale)))
+        return MotionTracker(size, analysis, living=LivingPoints(detail=detail))
+
+    @property
+    def detail(self) -> Detail:
+        """How closely it looks."""
+        return self.living.detail
 
     @property
     def count(self) -> int:

@@ -19,6 +19,7 @@ from keen_horizon.core.motion.tracking import Tracks, grid_cells
 THRESHOLD_PX = 1.0
 TRIALS = 96
 MINIMUM_INLIERS = 12
+MOST_ROUNDS, SETTLED_PX = 6, 1e-3  # of refitting, and the largest change of an error that ends it
 
 
 @dataclass(frozen=True)
@@ -80,9 +81,11 @@ def _refit(source: NDArray[np.complex128], target: NDArray[np.complex128], inlie
     weights = inliers.astype(np.float64)
     spread = THRESHOLD_PX / 3
     z, t = 1 + 0j, 0j
-    for _ in range(6):
+    errors = np.abs(source - target)
+    for _ in range(MOST_ROUNDS):
         if (weights > 0).sum() < MINIMUM_INLIERS:
             return None
+        before = errors
         z, t = fit_similarity(source, target, weights)
         errors = np.abs(z * source + t - target)
         near = errors < THRESHOLD_PX
@@ -90,6 +93,8 @@ def _refit(source: NDArray[np.complex128], target: NDArray[np.complex128], inlie
             return None
         spread = max(0.05, 1.2 * float(np.median(errors[near])))
         weights = tukey(errors, spread)
+        if np.abs(errors - before).max() < SETTLED_PX:
+            break
     believed = errors < min(THRESHOLD_PX, TUKEY_REACH * spread)
     if believed.sum() < MINIMUM_INLIERS:
         return None

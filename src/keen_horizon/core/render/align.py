@@ -25,7 +25,7 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.glass.fringe import Fringe, Spread
 from keen_horizon.core.mapping.light import fringe_of
 from keen_horizon.core.mapping.sampling import Maps, PlaneGrid
-from keen_horizon.core.media.chroma import written_site
+from keen_horizon.core.media.chroma import steps_between, written_site
 from keen_horizon.core.media.colour import code_range, luma_weights, luma_where_chroma_is, whole
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Plane, Tags
@@ -145,7 +145,8 @@ class Aligner:
         green = kept_in_place(coarse)
         luma, u, v = lights.of_colours(red, green, blue)
         if lights.subsampled:
-            more = _as_fine(luma - lights.coarse_luma(green), fine[0].shape, written_site(frame.tags.site))
+            site = written_site(frame.tags.site, steps_between(fine[0].shape, luma.shape))
+            more = _as_fine(luma - lights.coarse_luma(green), fine[0].shape, site)
             luma = np.add(lights.fine_luma(kept_in_place(fine)), more, out=more)
         return [whole(plane, frame.bit_depth) for plane in (luma, u, v)]
 

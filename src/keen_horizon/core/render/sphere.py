@@ -52,7 +52,8 @@ class SphereWarper:
         shape, site = frame.planes[number].shape, frame.tags.site
         size = self.output.size if number == 0 else chroma_size(self.output.size, self.chroma)
         steps = (1, 1) if number == 0 else STEPS[self.chroma]
-        target = PlaneGrid.of((size.height, size.width), steps, self.output.display_from_output, written_site(site))
+        written = written_site(site, STEPS[self.chroma])
+        target = PlaneGrid.of((size.height, size.width), steps, self.output.display_from_output, written)
         apart = round(self.coded.height / shape[0]), round(self.coded.width / shape[1])
         source = PlaneGrid.of((shape[0], shape[1]), apart[::-1], self._display_from_coded, site)
         maps = sphere_plane_maps(self.path, frame.number, target, source)

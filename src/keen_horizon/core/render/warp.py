@@ -188,10 +188,9 @@ class Warper:
         size = self.output.size
         sizes = [size] + [chroma_size(size, self.chroma)] * 2
         steps = {"420": (2, 2), "422": (2, 1), "444": (1, 1)}[self.chroma]
+        written = written_site(site, steps)
         return [
-            PlaneGrid.of(
-                (s.height, s.width), (1, 1) if i == 0 else steps, self.output.display_from_output, written_site(site)
-            )
+            PlaneGrid.of((s.height, s.width), (1, 1) if i == 0 else steps, self.output.display_from_output, written)
             for i, s in enumerate(sizes)
         ]
 

@@ -26,7 +26,17 @@ from keen_horizon.core.treatment.motion import PinPoint
 from keen_horizon.core.treatment.optics import Optics
 from keen_horizon.jobs.kinds.material import Material, checked_digest, ranged_material
 from keen_horizon.jobs.progress import Progress
-from keen_horizon.operations.findings import FALLOFF, FRINGE, LENS, MOTION, OF_PLAIN, Sought, covering, keep_finding
+from keen_horizon.operations.findings import (
+    FALLOFF,
+    FINER_MOTION,
+    FRINGE,
+    LENS,
+    MOTION,
+    OF_PLAIN,
+    Sought,
+    covering,
+    keep_finding,
+)
 from keen_horizon.operations.optics import told
 from keen_horizon.operations.treating import offer_lens
 from keen_horizon.pipeline.finding import find_clip_lens
@@ -75,13 +85,15 @@ def finding(engine: Engine, files: FileStore, work: Work, progress: Progress) ->
     What the clip shows of its glass is looked for anew, unless that was found along with something else meanwhile.
     """
     sought = Sought.of(work)
-    stem = f"{work.kind}-{work.clip_id if sought == MOTION else work.id}-{work.first}-{work.last}"
+    of_motion = sought.kind == MOTION.kind
+    kind = f"{work.kind}-finer" if sought == FINER_MOTION else work.kind
+    stem = f"{kind}-{work.clip_id if of_motion else work.id}-{work.first}-{work.last}"
     with transaction(engine) as session:
         material = ranged_material(session, files, work)
         clip = session.get_one(Clip, work.clip_id)
         checkpoint = files.work_path(f"{stem}-{(clip.digest or '')[:16]}.checkpoint")
         known = covering(session, clip, sought, material.first, material.last)
-        motion = None if sought == MOTION else _motion_of(session, files, clip, material)
+        motion = None if of_motion else _motion_of(session, files, clip, material)
         since = known is not None and known.created_at > work.created_at and sought != OF_PLAIN
     if known is None or (sought in LOOKED_FOR_ANEW and not since):
         found = SEARCHES[sought.kind](Search(material, work.details or {}, progress, checkpoint, motion))
@@ -93,7 +105,7 @@ def finding(engine: Engine, files: FileStore, work: Work, progress: Progress) ->
             whose = {"clip_id": work.clip_id, "source_digest": digest, "first": material.first, "last": material.last}
             key = files.keep(result, ".npz") if found.save else None
             keep_finding(session, sought, Finding(**whose, facts=found.facts, key=key))
-            if sought == MOTION and found.facts["sweep"] >= LEAST_SWEEP:
+            if of_motion and found.facts["sweep"] >= LEAST_SWEEP:
                 offer_lens(session, session.get_one(Clip, work.clip_id), material.first, material.last)
             if found.along is not None:
                 other, facts = found.along
@@ -103,9 +115,10 @@ def finding(engine: Engine, files: FileStore, work: Work, progress: Progress) ->
 
 
 def _motion(search: Search) -> Found:
-    progress = search.progress
-    measured = measure_clip(*search.material, progress.frames, progress.should_stop, search.checkpoint)
+    progress, finer = search.progress, bool(search.details.get("finer"))
+    measured = measure_clip(*search.material, progress.frames, progress.should_stop, search.checkpoint, finer=finer)
     facts = {
+        "finer": finer,
         "shake_percent": 100 * _shake(measured),
         "blind_pairs": int(measured.blind.sum()),
         "cuts": int(measured.cut.sum()),
@@ -186,7 +199,7 @@ SEARCHES: dict[str, Callable[[Search], Found]] = {
     "measure": _motion, "pin": _pin, "flat": _flat, "lens": _lens,
     "falloff": _falloff, "fringe": _fringe,
 }  # fmt: skip
-LOOKED_FOR_ANEW = (MOTION, LENS, FALLOFF, FRINGE)
+LOOKED_FOR_ANEW = (MOTION, FINER_MOTION, LENS, FALLOFF, FRINGE)
 
 
 def _motion_of(session: Session, files: FileStore, clip: Clip, material: Material) -> Measurement | None:

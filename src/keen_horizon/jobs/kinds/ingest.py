@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 
 from keen_horizon.core.errors import MediaError, RangeError, Stopped
 from keen_horizon.core.exchange.edits import read_edit
-from keen_horizon.core.media.joining import joined
+from keen_horizon.core.media.joining import joined, left_behind
 from keen_horizon.core.media.probe import ClipInfo, probe, shortened
 from keen_horizon.core.media.proxy import make_proxy
 from keen_horizon.core.media.scanning import Asked
@@ -34,7 +34,7 @@ def ingest(engine: Engine, files: FileStore, work: Work, progress: Progress) -> 
     with transaction(engine) as session:
         clip = session.get_one(Clip, work.clip_id)
         source, name, stored = source_place(clip, files), clip.name, clip.source_key
-        asked = Asked.from_json(clip.asked)
+        asked, left = Asked.from_json(clip.asked), (clip.parts or {}).get("left", ())
     if not source.exists():
         raise MediaError(f"{name}: the file {source} is no longer there. Put it back and try again.")
     known = known_by(source)
@@ -48,6 +48,7 @@ def ingest(engine: Engine, files: FileStore, work: Work, progress: Progress) -> 
     info = replace(info, name=name)
     if stored:  # its file's time is that of its receiving
         info = replace(info, carried=info.carried.without_file_time())
+    info = replace(info, carried=replace(info.carried, others=(*info.carried.others, *left)))
     proxy, strip, times_file = (files.work_path(f"ingest-{work.clip_id}{end}") for end in (".mp4", ".jpg", ".npy"))
     facts = make_proxy(source, info, times, proxy, strip, progress.frames, progress.should_stop)
     info, times = shortened(info, times, facts.frames)
@@ -80,7 +81,7 @@ def _join(engine: Engine, files: FileStore, work: Work, progress: Progress) -> N
     """Make the file of a clip that is joined of others, unless it is there."""
     with transaction(engine) as session:
         clip = session.get_one(Clip, work.clip_id)
-        if clip.parts is None:
+        if not (clip.parts and "clips" in clip.parts):
             return
         found = [session.get(Clip, number) for number in clip.parts["clips"]]
         parts = [(same_source(session, part, files), clip_info(part)) for part in found if part is not None]
@@ -91,7 +92,8 @@ def _join(engine: Engine, files: FileStore, work: Work, progress: Progress) -> N
     joined(parts, target, progress.frames, progress.should_stop)
     with transaction(engine) as session:
         clip = session.get_one(Clip, work.clip_id)
-        clip.source_key, clip.parts = files.keep(target, PurePath(name).suffix), None
+        clip.source_key = files.keep(target, PurePath(name).suffix)
+        clip.parts = {"left": list(left_behind([info for _, info in parts]))}
         clip.bytes = files.path(clip.source_key).stat().st_size
 
 

@@ -79,6 +79,8 @@ export const bench = () => {
     /** @type {any[]} */ curve: [],
     wantedShake: 0.05,
     measuredRanges: page.measured,
+    finerRanges: page.measured_finer,
+    measuringRate: page.measuring_rate,
     works: page.works,
     renders: page.renders.reverse(),
     proxyUrl: page.proxy.url,

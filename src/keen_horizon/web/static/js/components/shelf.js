@@ -220,6 +220,10 @@ export const shelf = () => {
     askCamera(clip, camera) {
       return this.attempt(() => ask("POST", `/api/clips/${clip.id}/reading`, { ...this.askedOf(clip), camera }));
     },
+    /** @param {any} clip */
+    rateAsked(clip) {
+      return clip.numbered ? String(Number(clip.rate.toFixed(4))) : "";
+    },
     /** @param {any} clip @param {string} text */
     askRate(clip, text) {
       const rate = Number(text);

@@ -1,12 +1,15 @@
 // @ts-check
 // What the measurement believes: the points, what moves by itself, areas that are ignored, what stands still.
 import { ask } from "../../net.js";
+import { seconds } from "../../words.js";
 
 const BLOCK = 120; // frames of points that are asked for at once
 const KEPT_BLOCKS = 6;
 const LEAST_STEP = 6; // px on screen between corners that a drag draws
 const NEAREST_PX = 14; // on screen, that a point is clicked from
 const TRAIL_S = 1;
+const DISMISSED = "dismissed suggestions of clip ";
+const FINER_TIMES = 2; // as long as measuring takes otherwise: benchmarks/README.md
 
 /** @typedef {{ first: number, frames: number, starts: number[], x: number[], y: number[], identity: number[], layer: number[], since: number[], off: number[], areas: (number[][] | null)[][] }} Block */
 /** @typedef {{ name: string, follows: boolean, only: boolean, hidden: boolean, span: number[] | null, keys: { frame: number, polygon: number[][] }[] }} Area */
@@ -22,7 +25,8 @@ export const believing = (parts) => {
     untold: false,
     /** Blocks of points that came, so that what is said of them is said anew. */ blocksCame: 0,
     /** What a click on a point told. */ pointSaid: "",
-    /** Suggested things that were dismissed, by what they are. @type {string[]} */ dismissed: [],
+    /** Suggested things that were dismissed, by what they are; this browser remembers them. @type {string[]} */
+    dismissed: (localStorage.getItem(DISMISSED + parts.page.id) || "").split("\n"),
     /** Corners of the area being drawn, in the source. @type {number[][]} */ areaDrawn: [],
 
     /** @returns {Area[]} */
@@ -143,6 +147,17 @@ export const believing = (parts) => {
     beliefUntold() {
       return this.untold && this.measured();
     },
+    finelyMeasured() {
+      return this.coversRange(this.finerRanges);
+    },
+    /** What measuring finer would do, and how long it would take. */
+    finerText() {
+      if (this.finelyMeasured()) return "Measured finer: three times the points, in larger pictures.";
+      const { first, last } = this.range();
+      const frames = FINER_TIMES * (last - first + 1);
+      const time = this.measuringRate ? `about ${seconds(Math.ceil(frames / this.measuringRate))}` : `about ${FINER_TIMES} times as long as before`;
+      return `Three times the points, in larger pictures: usually a third closer; ${time}.`;
+    },
     /** @returns {any[]} stretches in which the motion is not sure, for a list */
     doubtsListed() {
       return this.belief ? this.belief.doubts.slice(0, 6).map((/** @type {any} */ doubt) => ({ ...doubt, text: `${doubt.first}-${doubt.last}: ${doubt.why}` })) : [];
@@ -165,7 +180,11 @@ export const believing = (parts) => {
         const [from, to] = [subject.keys[0].frame, subject.keys[subject.keys.length - 1].frame];
         return { ...subject, from, to, text: `frames ${from}-${to}, ${Math.round(100 * subject.share)} % of the picture`, id: `${from}-${to}-${subject.share}` };
       });
-      return named.filter((/** @type {any} */ subject) => !this.dismissed.includes(subject.id)).slice(0, 6);
+      return named.filter((/** @type {any} */ subject) => !this.dismissed.includes(subject.id) && !this.ignoresSubject(subject)).slice(0, 6);
+    },
+    /** Whether an area was made of it. @param {any} subject */
+    ignoresSubject({ from, to, keys }) {
+      return this.areas().some((/** @type {Area} */ { span, keys: own }) => span && span[0] === from && span[1] === to && own.length === keys.length);
     },
     /** @param {any} subject */
     goToSubject(subject) {
@@ -175,11 +194,11 @@ export const believing = (parts) => {
     ignoreSubject(subject) {
       const many = this.areas().length + 1;
       this.addArea({ name: `Subject ${many}`, follows: false, only: false, hidden: false, span: [subject.from, subject.to], keys: subject.keys });
-      this.dismissed = [...this.dismissed, subject.id];
     },
     /** @param {any} subject */
     dismissSubject(subject) {
       this.dismissed = [...this.dismissed, subject.id];
+      localStorage.setItem(DISMISSED + parts.page.id, this.dismissed.join("\n"));
     },
     /** Whether the software asks which of two layers stands still. */
     asksWhich() {

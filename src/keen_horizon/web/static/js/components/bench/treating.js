@@ -76,8 +76,12 @@ export const treating = (parts) => {
       this.attempt(async () => done(await ask("POST", `${parts.address}/versions`, this.t)));
     },
     measured() {
+      return this.coversRange(this.measuredRanges);
+    },
+    /** Whether one of these holds the range. @param {number[][]} ranges */
+    coversRange(ranges) {
       const { first, last } = this.range();
-      return this.measuredRanges.some((/** @type {number[]} */ [from, to]) => from <= first && to >= last);
+      return ranges.some(([from, to]) => from <= first && to >= last);
     },
     async solve() {
       if (solving) solving.abort();

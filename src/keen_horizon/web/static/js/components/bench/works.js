@@ -7,10 +7,10 @@ import { workText } from "../../words.js";
 export const works = (parts) => {
   /** @type {number} */ let refreshing = 0;
   return {
-    /** @param {boolean} [anew] also where that was done already */
-    measure(anew = false) {
+    /** @param {"" | "anew" | "finer"} [how] also where that was done already; with more points in larger pictures */
+    measure(how = "") {
       this.attempt(async () => {
-        const answer = await ask("POST", `${parts.address}/measure${anew ? "?anew=yes" : ""}`, this.t);
+        const answer = await ask("POST", `${parts.address}/measure${how ? `?${how}=yes` : ""}`, this.t);
         if (answer.work) this.worked(answer.work);
         else await this.refresh();
       });
@@ -50,6 +50,8 @@ export const works = (parts) => {
     async refresh() {
       const clip = await ask("GET", parts.address);
       this.measuredRanges = clip.measured;
+      this.finerRanges = clip.measured_finer;
+      this.measuringRate = clip.measuring_rate;
       this.pinTracks = clip.pins;
       this.renders = clip.renders.reverse();
       this.foundLens = clip.found_lens;
