@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
 import subprocess
 from collections.abc import Iterable
 from pathlib import Path
+from typing import Any
 
 import av
 import numpy as np
@@ -41,6 +43,18 @@ def run_ffmpeg(ffmpeg: str, *arguments: object) -> None:
     command = [ffmpeg, "-y", "-v", "error", *(str(argument) for argument in arguments)]
     done = subprocess.run(command, capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr
+
+
+def ffprobe(path: Path) -> dict[str, Any]:
+    """What ffprobe says of a file, and of its first pictures."""
+
+    def told(*options: str) -> dict[str, Any]:
+        command = ["ffprobe", "-v", "error", *options, "-of", "json", str(path)]
+        found: dict[str, Any] = json.loads(subprocess.run(command, capture_output=True, text=True, check=True).stdout)
+        return found
+
+    first = told("-select_streams", "v:0", "-show_frames", "-read_intervals", "%+#4")
+    return told("-show_format", "-show_streams", "-show_chapters") | {"frame": first}
 
 
 def encoded(ffmpeg: str, path: Path, frames: Iterable[np.ndarray], rate: int, *options: object) -> Path:

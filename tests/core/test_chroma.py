@@ -7,11 +7,13 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from truth import run_ffmpeg, turned
+from truth import ffprobe, run_ffmpeg, turned
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.mapping.output import output_frame
-from keen_horizon.core.media.chroma import CENTER, chroma_place, turned_site
+from keen_horizon.core.media.chroma import CENTER, NAMES, WrittenChroma, chroma_place, turned_site
+from keen_horizon.core.media.encode import EncodeSettings, write_video
+from keen_horizon.core.media.formats import VIDEO_FORMATS, written_chroma
 from keen_horizon.core.media.frames import Frame, read_frame
 from keen_horizon.core.media.probe import probe
 from keen_horizon.core.media.stored import Tags
@@ -60,7 +62,7 @@ def places(plane: np.ndarray, low: float, high: float) -> np.ndarray:
 def test_a_coloured_edge_stays_with_its_light(site: int, treatment: dict) -> None:
     document = Treatment.from_json({"motion": {"intent": None}, **treatment})
     path = solve_path(Measurement.still(SIZE, 0, np.zeros(1)), document)
-    warper = Warper(path, SIZE, output_frame(path, document, SIZE, Fraction(1)), "420", document)
+    warper = Warper(path, SIZE, output_frame(path, document, SIZE, Fraction(1)), WrittenChroma("420"), document)
     for at in (322.3, 402.8):
         luma, blue, red = warper.warp(coloured(at, site)).planes
         of_luma = places(luma, 200, 700)
@@ -77,11 +79,43 @@ def test_chroma_halved_across_only_is_written_beside_luma() -> None:
     """Stills have it in the middle, which films cannot say of 4:2:2."""
     document = Treatment.from_json({"motion": {"intent": None}})
     path = solve_path(Measurement.still(SIZE, 0, np.zeros(1)), document)
-    warper = Warper(path, SIZE, output_frame(path, document, SIZE, Fraction(1)), "422", document)
+    warper = Warper(path, SIZE, output_frame(path, document, SIZE, Fraction(1)), WrittenChroma("422"), document)
     luma, blue, _ = warper.warp(coloured(322.3, CENTER, down=1)).planes
     apart = 2 * places(blue, 400, 700) - places(luma, 200, 700)
     assert abs(apart.mean()) <= 0.02
     assert np.abs(apart).max() <= 0.05
+
+
+def test_chroma_goes_to_the_left_where_a_file_has_no_word_for_its_place() -> None:
+    """Though nothing else is done to the picture."""
+    document = Treatment.from_json({"motion": {"intent": None}})
+    path = solve_path(Measurement.still(SIZE, 0, np.zeros(1)), document)
+    written = written_chroma("vp9", "420", "mp4")
+    warper = Warper(path, SIZE, output_frame(path, document, SIZE, Fraction(1)), written, document)
+    luma, blue, _ = warper.warp(coloured(322.3, CENTER)).planes
+    beside = np.interp(2 * np.arange(len(blue)) + 0.5, np.arange(len(luma)), places(luma, 200, 700))
+    apart = 2 * places(blue, 400, 700) - beside
+    assert abs(apart.mean()) <= 0.02
+    assert np.abs(apart).max() <= 0.05
+
+
+@pytest.mark.parametrize(
+    ("codec", "container"),
+    [(codec, c) for codec, f in VIDEO_FORMATS.items() if codec != "prores" for c in f.containers],
+)
+def test_the_site_that_a_file_is_written_with_is_read_back(tmp_path: Path, codec: str, container: str) -> None:
+    """Or, of a file that tells none, everybody's usual one."""
+    planes = tuple(np.full(shape, 128, np.uint8) for shape in ((120, 160), (60, 80), (60, 80)))
+    for site in range(7):
+        settings = EncodeSettings(
+            size=Size(160, 120), bit_depth=8, chroma="420", rate=Fraction(25), time_base=Fraction(1, 12800),
+            codec=codec, container=container, tags=Tags(1, 1, 1, 1, site),
+        )  # fmt: skip
+        clip = tmp_path / f"{site}.{container}"
+        with write_video(clip, settings) as writer:
+            writer.write(planes, Fraction(0))
+        told = ffprobe(clip)["streams"][0].get("chroma_location", "left")
+        assert told == (NAMES[VIDEO_FORMATS[codec].written("420", container).site(site)] or "left")
 
 
 def test_turning_a_picture_turns_its_sites() -> None:

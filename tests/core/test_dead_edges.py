@@ -21,6 +21,7 @@ from keen_horizon.core.lens.lens import fisheye_of
 from keen_horizon.core.mapping.gaps import border_overhang
 from keen_horizon.core.mapping.output import output_frame
 from keen_horizon.core.mapping.sampling import sampling_map
+from keen_horizon.core.media.chroma import WrittenChroma
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Tags
 from keen_horizon.core.path.camera_path import CameraPath
@@ -155,7 +156,7 @@ def picture(path: CameraPath, wanted: Treatment, dead: DeadEdge, alpha: bool = F
     grey = np.full((HD.height // 2, HD.width // 2), 128, np.uint8)
     frame = Frame(0, Fraction(0), (luma, grey, grey), 8, Tags(1, 1, 1, 1))
     output = output_frame(path, wanted, HD, Fraction(1))
-    return Warper(path, HD, output, "420", wanted, alpha).warp(frame)
+    return Warper(path, HD, output, WrittenChroma("420"), wanted, alpha).warp(frame)
 
 
 @pytest.mark.parametrize("edge", [ROUND, STRAIGHT])

@@ -15,6 +15,7 @@ from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.glass.falloff import Falloff
 from keen_horizon.core.mapping.light import undone_glass
 from keen_horizon.core.mapping.output import output_frame
+from keen_horizon.core.media.chroma import WrittenChroma
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Tags
 from keen_horizon.core.media.transfer import coded, linear
@@ -92,7 +93,7 @@ def test_what_other_frames_lend_is_lifted_where_they_saw_it(town: np.ndarray) ->
     for rgbs, optics in zip(films, ({}, glass), strict=True):
         document = Treatment.from_json(held | {"optics": optics})
         path = solve_path(moved(Measurement.still(SMALL, 0, np.arange(12) / 25), poses), document)
-        warper = Warper(path, SMALL, output_frame(path, document, SMALL, Fraction(1)), "420", document)
+        warper = Warper(path, SMALL, output_frame(path, document, SMALL, Fraction(1)), WrittenChroma("420"), document)
         frames = [Frame(i, Fraction(i, 25), stored(rgb, 10, tags), 10, tags) for i, rgb in enumerate(rgbs)]
         made.append([warper.warp(frame, lambda n, f=frames: f[n] if 0 <= n < 12 else None) for frame in frames])
     lent = np.mean([warped.lent is not None and warped.lent.mean() for warped in made[0]])

@@ -17,6 +17,7 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.glass.fringe import Fringe
 from keen_horizon.core.mapping.output import output_frame
+from keen_horizon.core.media.chroma import WrittenChroma
 from keen_horizon.core.media.colour import colours_where_chroma_is
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Tags
@@ -45,7 +46,7 @@ def coded(bgr: np.ndarray, depth: int, chroma: str, number: int = 0) -> Frame:
 
 def warper_of(document: Treatment, chroma: str, poses: Similarities) -> Warper:
     path = solve_path(moved(Measurement.still(SMALL, 0, np.arange(len(poses)) / 25), poses), document)
-    return Warper(path, SMALL, output_frame(path, document, SMALL, Fraction(1)), chroma, document)
+    return Warper(path, SMALL, output_frame(path, document, SMALL, Fraction(1)), WrittenChroma(chroma), document)
 
 
 def undone(frame: Frame, chroma: str) -> tuple[np.ndarray, ...]:
@@ -116,7 +117,7 @@ def test_odd_sizes_are_laid_back_too(town: np.ndarray) -> None:
         {"optics": {"fringe": SETTINGS | {"centre_x": 0, "centre_y": 0}}, "motion": {"intent": None}}
     )
     path = solve_path(Measurement.still(size, 0, np.zeros(1)), document)
-    warper = Warper(path, size, output_frame(path, document, size, Fraction(1)), "420", document)
+    warper = Warper(path, size, output_frame(path, document, size, Fraction(1)), WrittenChroma("420"), document)
     made = warper.warp(Frame(0, Fraction(0), coarse[1], 8, TAGS)).planes
     assert np.abs(made[0].astype(float) - planes[0][0][: made[0].shape[0], : made[0].shape[1]]).mean() < 1
     colours, usable = colours_where_chroma_is(coarse[1], 8, TAGS)

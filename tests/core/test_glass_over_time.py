@@ -15,6 +15,7 @@ from keen_horizon.core.errors import TreatmentError
 from keen_horizon.core.lens.profile import profile_of
 from keen_horizon.core.mapping.light import drawn_fringe, drawn_light, falloff_at, fringe_at, undone_glass
 from keen_horizon.core.mapping.output import output_frame
+from keen_horizon.core.media.chroma import WrittenChroma
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Tags
 from keen_horizon.core.motion.measurement import Measurement
@@ -43,7 +44,7 @@ ZOOMED = {
 def rendered(optics: dict[str, Any], number: int) -> tuple[np.ndarray, ...]:
     document = Treatment.from_json({"optics": optics, "motion": {"intent": None}})
     path = solve_path(Measurement.still(SMALL, 0, FRAMES / 25), document)
-    warper = Warper(path, SMALL, output_frame(path, document, SMALL, Fraction(1)), "420", document)
+    warper = Warper(path, SMALL, output_frame(path, document, SMALL, Fraction(1)), WrittenChroma("420"), document)
     random = np.random.default_rng(1)
     planes = [random.integers(40, 200, (SMALL.height // step, SMALL.width // step), np.uint8) for step in (1, 2, 2)]
     frame = Frame(0, Fraction(0), tuple(planes), 8, Tags(1, 1, 1, 1, 1))

@@ -11,6 +11,7 @@ from truth import SMALL
 
 from keen_horizon.core.errors import TreatmentError
 from keen_horizon.core.mapping.output import output_frame
+from keen_horizon.core.media.chroma import WrittenChroma
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Tags
 from keen_horizon.core.motion.measurement import Measurement
@@ -36,7 +37,7 @@ def scene() -> np.ndarray:
 def cleared(amount: float, depth: int, chroma: str) -> list[np.ndarray]:
     document = Treatment.from_json({"optics": {"fringe": {"haze": {"amount": amount}}}, "motion": {"intent": None}})
     path = solve_path(Measurement.still(SMALL, 0, np.zeros(1)), document)
-    warper = Warper(path, SMALL, output_frame(path, document, SMALL, Fraction(1)), chroma, document)
+    warper = Warper(path, SMALL, output_frame(path, document, SMALL, Fraction(1)), WrittenChroma(chroma), document)
     return list(warper.warp(Frame(0, Fraction(0), stored(scene(), depth, TAGS, chroma), depth, TAGS)).planes)
 
 
@@ -71,5 +72,6 @@ def test_without_haze_nothing_is_touched() -> None:
     frame = Frame(0, Fraction(0), stored(scene(), 8, TAGS), 8, TAGS)
     document = Treatment.from_json({"optics": {"fringe": {"haze": {"hue_deg": 10}}}, "motion": {"intent": None}})
     path = solve_path(Measurement.still(SMALL, 0, np.zeros(1)), document)
-    warped = Warper(path, SMALL, output_frame(path, document, SMALL, Fraction(1)), "420", document).warp(frame)
+    warper = Warper(path, SMALL, output_frame(path, document, SMALL, Fraction(1)), WrittenChroma("420"), document)
+    warped = warper.warp(frame)
     assert all((one == other).all() for one, other in zip(warped.planes, frame.planes, strict=True))

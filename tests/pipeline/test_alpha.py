@@ -13,6 +13,7 @@ from truth import run_ffmpeg
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.mapping.output import output_frame
+from keen_horizon.core.media.chroma import WrittenChroma
 from keen_horizon.core.media.frames import Frame, read_frames
 from keen_horizon.core.media.probe import probe
 from keen_horizon.core.media.stored import Tags
@@ -88,7 +89,8 @@ def test_frames_that_lend_lend_their_coverage() -> None:
         {"motion": {"intent": "hold"}, "edges": {"way": "borrow", "borrow": {"reach_s": 0.1, "rest": "leave"}}}
     )
     path = solve_path(measurement, document)
-    warper = Warper(path, SIZE, output_frame(path, document, SIZE, Fraction(1)), "444", document, alpha=True)
+    output = output_frame(path, document, SIZE, Fraction(1))
+    warper = Warper(path, SIZE, output, WrittenChroma("444"), document, alpha=True)
     frames = {number: _plain(number, 600 if number == 1 else 1023) for number in range(3)}
     warped = warper.warp(frames[1], frames.get)
     assert warped.alpha is not None

@@ -11,6 +11,7 @@ import pytest
 from keen_horizon.core.geometry.picture import Size, transform
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.mapping.output import output_frame
+from keen_horizon.core.media.chroma import WrittenChroma
 from keen_horizon.core.media.frames import read_frames
 from keen_horizon.core.media.probe import probe
 from keen_horizon.core.motion.measurement import Measurement
@@ -97,7 +98,7 @@ def test_exposure_is_matched(standing) -> None:
             brighter = np.clip((frame.planes[0].astype(float) - 16) * 1.3 + 16, 0, 255).astype(np.uint8)
             object.__setattr__(frame, "planes", (brighter, *frame.planes[1:]))
     output = output_frame(path, borrow, info.coded, info.pixel_aspect)
-    warped = Warper(path, info.coded, output, "420", borrow).warp(frames[worst], frames.get)
+    warped = Warper(path, info.coded, output, WrittenChroma("420"), borrow).warp(frames[worst], frames.get)
     missing = outside(path, worst)
     off = (warped.planes[0].astype(float) - true_luma(poses, path, worst))[missing]
     assert abs(off.mean()) < 6

@@ -14,7 +14,7 @@ from typing import Any
 
 import pytest
 from bitstreams import with_dynamic_metadata
-from truth import run_ffmpeg
+from truth import ffprobe, run_ffmpeg
 
 from keen_horizon.config import PROJECT
 from keen_horizon.core.media.along import Fate
@@ -139,18 +139,6 @@ def rendered(source: Path, folder: Path, output: dict[str, str]) -> tuple[tuple[
     return clip_fates(info, treatment), target, treatment
 
 
-def ffprobe(path: Path) -> dict[str, Any]:
-    """What ffprobe says of a file, and of its first pictures."""
-
-    def told(*options: str) -> dict[str, Any]:
-        command = ["ffprobe", "-v", "error", *options, "-of", "json", str(path)]
-        found: dict[str, Any] = json.loads(subprocess.run(command, capture_output=True, text=True, check=True).stdout)
-        return found
-
-    first = told("-select_streams", "v:0", "-show_frames", "-read_intervals", "%+#4")
-    return told("-show_format", "-show_streams", "-show_chapters") | {"frame": first}
-
-
 def check(name: str, fates: tuple[Fate, ...], found: dict[str, Any], treatment: Treatment) -> None:
     """What is said of a render against what is in it."""
     told = {fate.what: fate for fate in fates}
@@ -199,7 +187,7 @@ def table_row(name: str, output: dict[str, str], fates: tuple[Fate, ...]) -> str
     """A line of the table."""
     cells: dict[str, list[str]] = {"picture": [], "sound": [], "timecode": [], "tags": [], "other": []}
     for fate in fates:
-        kind = "picture" if any(word in fate.what for word in ("bits", "alpha", "HDR", "fields")) else "other"
+        kind = "picture" if any(word in fate.what for word in ("bits", "chroma", "alpha", "HDR", "fields")) else "other"
         kind = "sound" if fate.what.startswith("sound") else "timecode" if fate.what == "timecode" else kind
         kind = "tags" if "title" in fate.what and "sound" not in fate.what else kind
         cells[kind].append(f"{MARKS[fate.outcome]} {fate.what}{f': {fate.how}' if fate.how else ''}")
@@ -211,6 +199,16 @@ def _write(row: str, restart: bool) -> None:
     text = HEAD if restart or not TABLE.exists() else TABLE.read_text()
     if row not in text:
         TABLE.write_text(text + row + "\n")
+
+
+@pytest.mark.parametrize(("container", "outcome", "site"), [("mkv", "kept", "topleft"), ("mp4", "changed", "left")])
+def test_where_chroma_lies_is_kept_or_named(
+    films: dict[str, Path], tmp_path: Path, container: str, outcome: str, site: str
+) -> None:
+    fates, target, _ = rendered(films["top_left.mp4"], tmp_path, {"codec": "vp9", "container": container})
+    named = [fate.outcome for fate in fates if fate.what == "chroma's place (topleft)"]
+    assert named == ([] if outcome == "kept" else [outcome])
+    assert ffprobe(target)["streams"][0].get("chroma_location", "left") == site
 
 
 @pytest.mark.parametrize(

@@ -16,6 +16,7 @@ from keen_horizon.core.lens.plate import plates_of
 from keen_horizon.core.media.along import keeps_alpha, kept_pixels
 from keen_horizon.core.media.chroma import steps_between
 from keen_horizon.core.media.encode import chroma_size
+from keen_horizon.core.media.formats import written_chroma
 from keen_horizon.core.media.frames import Frame, gapless, read_frames
 from keen_horizon.core.media.layers import read_layers
 from keen_horizon.core.media.probe import ClipInfo
@@ -86,11 +87,13 @@ def _own_pixels(frame: Frame, info: ClipInfo, treatment: Treatment) -> tuple[str
     """The source's own chroma layout and depth. Raises MediaError where the codec would change them."""
     steps = steps_between(frame.planes[0].shape, frame.planes[1].shape)
     own = {(1, 1): "444", (2, 1): "422", (2, 2): "420"}.get(steps, "440")
-    layout, depth = kept_pixels(info, treatment.output.codec)
-    same_codes = written_tags(frame.tags, treatment.output.codec) == frame.tags
-    if layout != own or depth < frame.bit_depth or not same_codes:
+    codec, container = treatment.output.codec, treatment.output.container
+    layout, depth = kept_pixels(info, codec)
+    same_codes = written_tags(frame.tags, codec) == frame.tags
+    same_places = written_chroma(codec, layout, container).keeps(frame.tags.site)
+    if layout != own or depth < frame.bit_depth or not same_codes or not same_places:
         raise MediaError(
-            f"{info.name}: {treatment.output.codec} would change its {own[0]}:{own[1]}:{own[2]}, "
+            f"{info.name}: {codec} in {container} would change its {own[0]}:{own[1]}:{own[2]}, "
             f"{frame.bit_depth}-bit pixels. Deliver as H.264 or H.265."
         )
     return layout, depth

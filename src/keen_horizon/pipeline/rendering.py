@@ -20,6 +20,8 @@ from keen_horizon.core.errors import MediaError, Stopped
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.mapping.output import OutputFrame, output_frame
 from keen_horizon.core.media.along import keeps_alpha, kept_pixels
+from keen_horizon.core.media.chroma import WrittenChroma
+from keen_horizon.core.media.formats import written_chroma
 from keen_horizon.core.media.frames import Frame, gapless, read_frames
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.path.any_path import AnyPath
@@ -81,7 +83,8 @@ def render_clip(
     clear = treatment.edges.clear_gaps and versus is None
     chroma, depth = kept_pixels(info, treatment.output.codec, clear)
     alpha = keeps_alpha(info, treatment.output.codec, clear) and versus is None
-    warpers = [warper_of(p, t, info, chroma, alpha) for p, t in _legs(path, treatment, versus)]
+    written = written_chroma(treatment.output.codec, chroma, treatment.output.container)
+    warpers = [warper_of(p, t, info, written, alpha) for p, t in _legs(path, treatment, versus)]
     output = warpers[-1].output
     size = versus.comparison.size(output.size) if versus else output.size
     settings = encode_settings(opening, info, treatment.output, size, chroma, depth, output.pixel_aspect, alpha=alpha)
@@ -169,7 +172,7 @@ def _reach(path: AnyPath, versus: Versus | None) -> int:
 
 
 def warper_of(
-    path: AnyPath, treatment: Treatment, info: ClipInfo, chroma: str, alpha: bool = False
+    path: AnyPath, treatment: Treatment, info: ClipInfo, chroma: WrittenChroma, alpha: bool = False
 ) -> Warper | SphereWarper:
     """What warps a clip's frames through a path."""
     if isinstance(path, SpherePath):

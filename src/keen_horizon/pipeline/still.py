@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.media.chroma import written_site
+from keen_horizon.core.media.chroma import WrittenChroma
 from keen_horizon.core.media.footage import Source
 from keen_horizon.core.media.frames import Frame, read_frame, read_frames
 from keen_horizon.core.media.probe import ClipInfo
@@ -49,11 +49,11 @@ def still_jpeg(
     frame, lent = read_frame(info.footage(source), number, times), None
     shown = info.display
     if path is not None and treatment is not None and path.first <= number < path.first + len(path):
-        warper = warper_of(path, treatment, info, "420")
+        warper = warper_of(path, treatment, info, WrittenChroma("420"))
         output = warper.output
         around = _around(info.footage(source), times, number, path)
         warped = warper.warp(frame, around.get if around else alone)
-        tags = replace(frame.tags, site=written_site(frame.tags.site))
+        tags = replace(frame.tags, site=warper.chroma.site(frame.tags.site))
         frame = replace(frame, planes=warped.planes, tags=tags)
         lent = warped.lent if look.mark else None
         shown = Size(round(output.size.width * output.pixel_aspect), output.size.height)

@@ -12,7 +12,8 @@ from typing import Literal
 import av
 
 from keen_horizon.core.media.carried import Carried, SoundFacts, SubtitleFacts
-from keen_horizon.core.media.formats import COPIED_SOUND, COPIED_SUBTITLES, SEQUENCES, VIDEO_FORMATS
+from keen_horizon.core.media.chroma import NAMES, turned_site
+from keen_horizon.core.media.formats import COPIED_SOUND, COPIED_SUBTITLES, SEQUENCES, VIDEO_FORMATS, written_chroma
 from keen_horizon.core.media.probe import NUMBERED, ClipInfo
 from keen_horizon.core.media.sound_encoders import takes
 
@@ -96,7 +97,7 @@ def fates(
     """What becomes of everything that the clip carries, thing by thing; `clear`: gaps are wanted clear."""
     carried = info.carried
     pictures = codec in SEQUENCES
-    lines = [_pixels(info, codec, clear)]
+    lines = [_pixels(info, codec, clear), *_chroma_places(info, codec, container, clear)]
     if info.codec == "exr":
         lines.append(Fate("light above white", "lost", "pictures are read up to white"))
     if info.reading.first_field:
@@ -189,6 +190,15 @@ def _pixels(info: ClipInfo, codec: str, clear: bool) -> Fate:
         return Fate(own, "kept")
     matrix = ", BT.709" if rgb else ", limited range" if narrowed else ""
     return Fate(own, "changed", f"{':'.join(chroma)} at {depth} bits{matrix}")
+
+
+def _chroma_places(info: ClipInfo, codec: str, container: str, clear: bool) -> list[Fate]:
+    """What becomes of where chroma samples lie, where they are not made anew anyway."""
+    layout, site = kept_pixels(info, codec, clear)[0], turned_site(info.reading.site, info.turns)
+    if layout != _stored_chroma(info) or written_chroma(codec, layout, container).keeps(site):
+        return []
+    lies = f" ({NAMES[site]})" if site < len(NAMES) else ""
+    return [Fate(f"chroma's place{lies}", "changed", f"{spoken(codec)} in {container} has no word for it: left")]
 
 
 def _sounds(carried: Carried, container: str, sound: bool, whole: bool, pictures: bool) -> list[Fate]:

@@ -7,12 +7,14 @@ from __future__ import annotations
 
 import re
 import threading
+from dataclasses import dataclass
 from typing import Any
 
 import av.logging
 
 NAMES = ("", "left", "center", "topleft", "top", "bottomleft", "bottom")
-LEFT, CENTER = 1, 2
+LEFT, CENTER, TOPLEFT, TOP = 1, 2, 3, 4
+ANY_SITE = tuple(range(len(NAMES)))
 
 # The first chroma sample's place (x, y), in luma samples from the first luma sample, where both ways are halved.
 # 7 ... 9 have no name in the standard: pictures that are stored turned have them once they are upright.
@@ -50,11 +52,28 @@ def turned_site(site: int, turns: int) -> int:
     return _SITES[x, y]
 
 
-def written_site(site: int, steps: tuple[int, int] = (2, 2)) -> int:
-    """The site that pictures are written with, `steps` luma samples to one of chroma across and down: their own where
-    files can tell it. Of chroma that is halved across only they cannot, and everybody reads it beside luma's.
-    """
-    return site if site < len(NAMES) and steps != (2, 1) else LEFT
+@dataclass(frozen=True)
+class WrittenChroma:
+    """How chroma is written: its `layout` ("420", "422" or "444"), and the `sites` that the file has words for."""
+
+    layout: str
+    sites: tuple[int, ...] = ANY_SITE
+
+    @property
+    def steps(self) -> tuple[int, int]:
+        """Luma samples to a sample of chroma, across and down."""
+        return {"420": (2, 2), "422": (2, 1), "444": (1, 1)}[self.layout]
+
+    def site(self, site: int) -> int:
+        """The site that pictures of `site` are written with: their own where the file can tell it.
+
+        Of chroma that is halved across only no file can, and everybody reads it beside luma's.
+        """
+        return site if site in self.sites and self.layout != "422" else LEFT
+
+    def keeps(self, site: int) -> bool:
+        """Whether chroma samples of `site` stay where they are."""
+        return chroma_place(site, *self.steps) == chroma_place(self.site(site), *self.steps)
 
 
 def site_told(container: Any, pixel_format: str, full_range: bool) -> int:

@@ -22,7 +22,7 @@ from keen_horizon.core.errors import EncodeError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.media.along import EDIT_LISTS, Delivery
 from keen_horizon.core.media.carried import Carried, Light
-from keen_horizon.core.media.chroma import NAMES, written_site
+from keen_horizon.core.media.chroma import NAMES
 from keen_horizon.core.media.containers import open_input
 from keen_horizon.core.media.formats import CONTAINERS, VIDEO_FORMATS
 from keen_horizon.core.media.hdr import light_options
@@ -122,7 +122,7 @@ class VideoWriter:
             context.color_trc = settings.tags.transfer
             context.colorspace = settings.tags.matrix
             context.color_range = settings.tags.range
-            site = NAMES[written_site(settings.tags.site)]
+            site = NAMES[format_.written(settings.chroma, settings.container).site(settings.tags.site)]
             if site and settings.chroma == "420":
                 context.options |= {"chroma_sample_location": site}
 

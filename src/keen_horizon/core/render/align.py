@@ -25,7 +25,6 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.glass.fringe import Fringe, Spread
 from keen_horizon.core.mapping.light import fringe_of
 from keen_horizon.core.mapping.sampling import Maps, PlaneGrid
-from keen_horizon.core.media.chroma import steps_between, written_site
 from keen_horizon.core.media.colour import code_range, luma_weights, luma_where_chroma_is, whole
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Plane, Tags
@@ -137,15 +136,16 @@ class Aligner:
         there_x, there_y = (cv2.add(part, more) for part, more in zip(maps, aside, strict=True))
         return np.asarray(there_x), np.asarray(there_y)
 
-    def resampled(self, frame: Frame, maps: tuple[Maps, Maps], sources: list[PlaneGrid], beyond: Beyond) -> list[Plane]:
-        """Y, U, V of a frame, laid back, where `maps` of luma and of chroma say."""
+    def resampled(
+        self, frame: Frame, maps: tuple[Maps, Maps], sources: list[PlaneGrid], beyond: Beyond, *, site: int
+    ) -> list[Plane]:
+        """Y, U, V of a frame, laid back, where `maps` of luma and of chroma say; chroma has its new `site` there."""
         fine, coarse = maps
         lights = self._lights(frame, sources[0], beyond)
         red, blue = (kept_in_place(self.apart(coarse, sources[1], spread)) for spread in self.fringe.colours)
         green = kept_in_place(coarse)
         luma, u, v = lights.of_colours(red, green, blue)
         if lights.subsampled:
-            site = written_site(frame.tags.site, steps_between(fine[0].shape, luma.shape))
             more = _as_fine(luma - lights.coarse_luma(green), fine[0].shape, site)
             luma = np.add(lights.fine_luma(kept_in_place(fine)), more, out=more)
         return [whole(plane, frame.bit_depth) for plane in (luma, u, v)]

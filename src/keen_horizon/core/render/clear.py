@@ -7,18 +7,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.glass.haze import Haze, places
-from keen_horizon.core.media.chroma import steps_between, written_site
 from keen_horizon.core.media.colour import code_range, luma_where_chroma_is
 from keen_horizon.core.media.stored import Plane, Tags
 
 
 def cleared(planes: list[Plane], haze: Haze, depth: int, tags: Tags) -> list[Plane]:
-    """Y, U, V without the haze."""
+    """Y, U, V without the haze; `tags` tell the site that they are written with."""
     luma, blue, red = planes
     _, of_luma, of_chroma = code_range(depth, tags)
     middle = np.float32(128 << (depth - 8))
-    site = written_site(tags.site, steps_between(luma.shape, blue.shape))
-    there = luma_where_chroma_is(luma, blue.shape, site) / np.float32(of_luma)
+    there = luma_where_chroma_is(luma, blue.shape, tags.site) / np.float32(of_luma)
     kernel = _kernel(luma.shape[1], luma.shape[1] / blue.shape[1], luma.shape[0] / blue.shape[0])
     contrast = cv2.dilate(there, kernel) - cv2.erode(there, kernel)
     differences = [plane.astype(np.float32) - middle for plane in (blue, red)]

@@ -13,7 +13,7 @@ from keen_horizon.core.geometry.picture import Size, resized
 from keen_horizon.core.mapping.output import OutputFrame
 from keen_horizon.core.mapping.sampling import Maps, PlaneGrid
 from keen_horizon.core.mapping.sphere import sphere_plane_maps
-from keen_horizon.core.media.chroma import written_site
+from keen_horizon.core.media.chroma import WrittenChroma
 from keen_horizon.core.media.colour import values_of, whole
 from keen_horizon.core.media.encode import chroma_size
 from keen_horizon.core.media.frames import Frame
@@ -24,13 +24,14 @@ from keen_horizon.core.render.warp import Warped, alone, sharpened
 from keen_horizon.core.treatment.document import Treatment
 
 REACH = 3  # samples on every side that a cubic kernel may ask for
-STEPS = {"420": (2, 2), "422": (2, 1), "444": (1, 1)}
 
 
 class SphereWarper:
     """Warps frames of a sphere, stored at size `coded`, into a path's delivered size with a `chroma` layout."""
 
-    def __init__(self, path: SpherePath, coded: Size, output: OutputFrame, chroma: str, treatment: Treatment) -> None:
+    def __init__(
+        self, path: SpherePath, coded: Size, output: OutputFrame, chroma: WrittenChroma, treatment: Treatment
+    ) -> None:
         self.path, self.coded, self.output, self.chroma = path, coded, output, chroma
         self.gap_colour, self.sharpen = treatment.edges.gap_colour, treatment.edges.sharpen
         self._display_from_coded = resized(path.sphere.size, coded)
@@ -50,9 +51,9 @@ class SphereWarper:
     def _asked(self, frame: Frame, number: int) -> _Asked:
         """What the delivered picture asks of a frame's plane."""
         shape, site = frame.planes[number].shape, frame.tags.site
-        size = self.output.size if number == 0 else chroma_size(self.output.size, self.chroma)
-        steps = (1, 1) if number == 0 else STEPS[self.chroma]
-        written = written_site(site, STEPS[self.chroma])
+        size = self.output.size if number == 0 else chroma_size(self.output.size, self.chroma.layout)
+        steps = (1, 1) if number == 0 else self.chroma.steps
+        written = self.chroma.site(site)
         target = PlaneGrid.of((size.height, size.width), steps, self.output.display_from_output, written)
         apart = round(self.coded.height / shape[0]), round(self.coded.width / shape[1])
         source = PlaneGrid.of((shape[0], shape[1]), apart[::-1], self._display_from_coded, site)

@@ -20,7 +20,7 @@ from keen_horizon.core.mapping.gaps import TOLERANCE_PX, border_overhang, gap_ma
 from keen_horizon.core.mapping.light import falloff_at, fringe_at, haze_of
 from keen_horizon.core.mapping.output import OutputFrame
 from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, dense_maps, sampling_map
-from keen_horizon.core.media.chroma import written_site
+from keen_horizon.core.media.chroma import WrittenChroma
 from keen_horizon.core.media.colour import values_of, whole
 from keen_horizon.core.media.encode import chroma_size
 from keen_horizon.core.media.frames import Frame
@@ -72,7 +72,7 @@ class Warper:
         path: CameraPath,
         coded: Size,
         output: OutputFrame,
-        chroma: str,
+        chroma: WrittenChroma,
         treatment: Treatment,
         alpha: bool = False,
     ) -> None:
@@ -104,7 +104,7 @@ class Warper:
         if border_overhang(self.sampling, frame.number) > TOLERANCE_PX:
             gaps = int(gap_mask(maps[0], sources[0], self.sampling).sum())
         alpha = self._coverage(frame, maps[0], sources[0]) if self.alpha else None
-        planes = self._resampled(frame, (maps[0], maps[1]), sources)
+        planes = self._resampled(frame, (maps[0], maps[1]), sources, self.chroma.site(frame.tags.site))
         if gaps and self.gaps_allowed and self.sampling.dead is not None:
             planes = [self._laid_bare(frame, plane, i, maps, sources) for i, plane in enumerate(planes)]
         lent = None
@@ -114,7 +114,8 @@ class Warper:
             planes, lent, gaps = self.lender.lay_in(frame, planes + covered, targets, sources, at)
             alpha = planes.pop() if covered else None
         if self.haze is not None:
-            planes = cleared(planes, self.haze, frame.bit_depth, frame.tags)
+            written = replace(frame.tags, site=self.chroma.site(frame.tags.site))
+            planes = cleared(planes, self.haze, frame.bit_depth, written)
         if self.sharpen:
             planes[0] = sharpened(planes[0], self.sharpen, frame.bit_depth)
         return Warped(tuple(planes), gaps, lent, alpha)
@@ -125,13 +126,13 @@ class Warper:
         same = all(t.same_as(s) for t, s in zip(targets, sources, strict=True))
         return same and matrix is not None and np.allclose(matrix, np.eye(3), atol=1e-9)
 
-    def _resampled(self, frame: Frame, maps: tuple[Maps, Maps], sources: list[PlaneGrid]) -> list[Plane]:
-        """Y, U, V where maps of luma and of chroma say."""
+    def _resampled(self, frame: Frame, maps: tuple[Maps, Maps], sources: list[PlaneGrid], site: int) -> list[Plane]:
+        """Y, U, V where maps of luma and of chroma say, chroma at its new `site`."""
         fill = values_of(self.gap_colour, frame.bit_depth, frame.tags)
         border = cv2.BORDER_CONSTANT if self.gaps_allowed else cv2.BORDER_REPLICATE
         aligner = self._aligner(frame.number)
         if aligner is not None:
-            return aligner.resampled(frame, maps, sources, Beyond(border, fill))
+            return aligner.resampled(frame, maps, sources, Beyond(border, fill), site=site)
         of_luma, of_chroma = (kept_in_place(where) for where in maps)
         parts = zip(frame.planes, (of_luma, of_chroma, of_chroma), fill, strict=True)
         return [whole(resampled(plane, where, border, code), frame.bit_depth) for plane, where, code in parts]
@@ -167,7 +168,7 @@ class Warper:
         if self._aligner(frame.number) is not None:
             sources = [self._grid(plane.shape, frame.tags.site) for plane in frame.planes]
             standing = standing_maps(sources[0].shape), standing_maps(sources[1].shape)
-            frame = replace(frame, planes=tuple(self._resampled(frame, standing, sources)))
+            frame = replace(frame, planes=tuple(self._resampled(frame, standing, sources, frame.tags.site)))
         return frame
 
     def _coverage(self, frame: Frame, maps: Maps, source: PlaneGrid) -> Plane | None:
@@ -186,12 +187,12 @@ class Warper:
 
     def _targets(self, site: int) -> list[PlaneGrid]:
         size = self.output.size
-        sizes = [size] + [chroma_size(size, self.chroma)] * 2
-        steps = {"420": (2, 2), "422": (2, 1), "444": (1, 1)}[self.chroma]
-        written = written_site(site, steps)
+        sizes = [size] + [chroma_size(size, self.chroma.layout)] * 2
+        steps = [(1, 1)] + [self.chroma.steps] * 2
+        written = self.chroma.site(site)
         return [
-            PlaneGrid.of((s.height, s.width), (1, 1) if i == 0 else steps, self.output.display_from_output, written)
-            for i, s in enumerate(sizes)
+            PlaneGrid.of((s.height, s.width), apart, self.output.display_from_output, written)
+            for s, apart in zip(sizes, steps, strict=True)
         ]
 
     def _grid(self, shape: tuple[int, ...], site: int) -> PlaneGrid:
