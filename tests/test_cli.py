@@ -157,9 +157,27 @@ def test_a_file_that_breaks_off_is_corrected_as_far_as_it_goes(
     assert len(json.loads(report.read_text())["notes"]) >= 2
 
 
-def test_the_clip_is_never_overwritten(shaky: tuple[Path, Similarities], capsys: pytest.CaptureFixture[str]) -> None:
-    assert main(["correct", str(shaky[0]), str(shaky[0])]) == 1
-    assert "overwrite" in capsys.readouterr().err
+@pytest.mark.parametrize(
+    "command",
+    [
+        ["correct", "CLIP", "CLIP"],
+        ["correct", "CLIP", "other.mp4", "--report", "CLIP"],
+        ["measure", "CLIP", "--out", "CLIP"],
+        ["lens", "CLIP", "CLIP"],
+        ["glass", "CLIP", "CLIP"],
+        ["overlay", "other.mp4", "CLIP", "CLIP", "--treatment", "t.json"],
+        ["join", "CLIP", "other.mp4", "--out", "CLIP"],
+        ["edit", "CLIP", "CLIP", "--media", ".", "--into", "."],
+    ],
+    ids=lambda command: command[0],
+)
+def test_what_a_result_is_made_of_is_never_overwritten(
+    shaky: tuple[Path, Similarities], command: list[str], capsys: pytest.CaptureFixture[str]
+) -> None:
+    before = shaky[0].read_bytes()
+    assert main([str(shaky[0]) if word == "CLIP" else word for word in command]) == 1
+    assert f"{shaky[0].name}: this would overwrite what it is made of" in capsys.readouterr().err
+    assert shaky[0].read_bytes() == before
 
 
 def test_wrong_usage_exits_2() -> None:

@@ -98,7 +98,8 @@ def test_the_same_cuts_with_corrected_files(media: Path, tmp_path: Path, capsys:
     assert main([*(str(a) for a in arguments), "--handles", "4", "--treatment", str(tmp_path / "t.json")]) == 0
     said = capsys.readouterr().err
     assert (
-        "missing.mov 3: no file is called missing.mov, and none has its timecode and length; it stays as it is." in said
+        "missing.mov 3: no file that can be read is called missing.mov, and none has its timecode and length; "
+        "it stays as it is." in said in said
     )
     assert "11 clips use 3 corrected files; 1 left as they were." in said
     after = otio.schema.Timeline.from_json_file(str(tmp_path / "after.otio"))
@@ -157,7 +158,14 @@ def test_a_file_that_is_too_short_is_a_miss(media: Path) -> None:
         ("", "no JSON"),
         ("[" * 100_000, "nested deeper"),
         ('{"OTIO_SCHEMA": "Clip.2"}', "not an OpenTimelineIO timeline"),
-        ('{"OTIO_SCHEMA": "Timeline.1", "tracks": 5}', "cannot be read|no clip of this edit"),
+        ('{"OTIO_SCHEMA": "Timeline.1", "tracks": 5}', "one of its tracks is empty"),
+        ('{"OTIO_SCHEMA": "Timeline.1", "tracks": null}', "one of its tracks is empty"),
+        ('{"OTIO_SCHEMA": "Timeline.1"}', "cannot be read"),
+        (
+            '{"OTIO_SCHEMA": "Timeline.1", "tracks": {"OTIO_SCHEMA": "Stack.1", "children": [null]}}',
+            "its children is empty",
+        ),
+        ('{"OTIO_SCHEMA": "Timeline.1", "global_start_time": NaN}', "no JSON"),
         (
             '{"OTIO_SCHEMA": "Timeline.1", "metadata": ' + '{"a": ' * (DEEPEST + 5) + "1" + "}" * (DEEPEST + 6),
             "nested deeper",
@@ -169,6 +177,28 @@ def test_what_is_no_edit(text: str, said: str) -> None:
     with pytest.raises(EditError, match=said) as refused:
         read_edit(text, "boat.otio")
     assert "boat.otio" in str(refused.value)
+
+
+def test_what_other_programs_keep_in_an_edit_is_theirs() -> None:
+    timeline = edit()
+    timeline.metadata["elsewhere"] = {"tracks": None, "children": [None, 5]}
+    assert len(read_edit(timeline.to_json_string(), "boat.otio")) == len(
+        read_edit(edit().to_json_string(), "boat.otio")
+    )
+
+
+def test_an_edit_that_takes_its_reader_down_is_named(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """The library loses its way where an object of its own stands in place of metadata."""
+    clip = {"OTIO_SCHEMA": "Clip.1", "name": "a", "metadata": {"OTIO_SCHEMA": "Stack.1"}}
+    track = {"OTIO_SCHEMA": "Track.1", "kind": "Video", "children": [clip]}
+    document = {"OTIO_SCHEMA": "Timeline.1", "tracks": {"OTIO_SCHEMA": "Stack.1", "children": [track]}}
+    (tmp_path / "boat.otio").write_text(json.dumps(document))
+    (tmp_path / "bytes.otio").write_bytes(bytes(range(256)))
+    for name in ("boat.otio", "bytes.otio"):
+        command = ["edit", str(tmp_path / name), str(tmp_path / "out.otio"), "--media", str(tmp_path)]
+        assert main([*command, "--into", str(tmp_path / "into")]) == 1
+        assert capsys.readouterr().err.startswith(f"keen-horizon: {name}: ")
+        assert not (tmp_path / "out.otio").exists()
 
 
 def test_rates_mean_what_the_trade_means() -> None:

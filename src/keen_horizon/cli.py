@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from keen_horizon.console import bar, check_folders, read_json, tell, write_json
+from keen_horizon.console import bar, check_targets, read_json, tell, write_json
 from keen_horizon.core.errors import KeenHorizonError
 from keen_horizon.core.lens.calibration import Board
 from keen_horizon.core.lens.exchange.files import read_profile
@@ -156,7 +156,7 @@ def _application(name: str) -> Any:
 
 
 def _measure(options: argparse.Namespace) -> None:
-    check_folders(options.out, options.json)
+    check_targets(options.out, options.json, made_of=[options.source])
     treatment = Treatment.from_json(read_json(options.treatment) if options.treatment else {})
     info, times = _probed(options, treatment)
     measurement = measure_clip(options.source, info, times, 0, info.frames - 1, bar("measuring"), finer=options.finer)
@@ -170,11 +170,9 @@ def _measure(options: argparse.Namespace) -> None:
 
 def _correct(options: argparse.Namespace) -> None:
     treatment = _treatment(options)
-    check_folders(options.destination, options.report, options.path)
+    check_targets(options.destination, options.report, options.path, made_of=[options.source])
     info, times = _probed(options, treatment)
     treatment = like_source(treatment, info)
-    if options.destination.resolve() == options.source.resolve():
-        raise KeenHorizonError(f"{info.name}: the result would overwrite the clip. Choose another name.")
     began = time.perf_counter()
     measurement = _measurement(options, info, times, treatment)
     measured = time.perf_counter()
@@ -200,7 +198,7 @@ def _correct(options: argparse.Namespace) -> None:
 
 
 def _lens(options: argparse.Namespace) -> None:
-    check_folders(options.destination)
+    check_targets(options.destination, made_of=[options.source])
     treatment = Treatment.from_json(read_json(options.treatment) if options.treatment else {})
     info, times = _probed(options)
     notes: tuple[str, ...] = ()
@@ -220,7 +218,7 @@ def _lens(options: argparse.Namespace) -> None:
 
 
 def _glass(options: argparse.Namespace) -> None:
-    check_folders(options.destination)
+    check_targets(options.destination, made_of=[options.source, *([options.flat] if options.flat else [])])
     treatment = Treatment.from_json(read_json(options.treatment) if options.treatment else {})
     info, times = _probed(options)
     field = options.flat and (options.flat.name, falloff_of_field(options.flat, info.display))
@@ -233,7 +231,7 @@ def _glass(options: argparse.Namespace) -> None:
 
 
 def _plate(options: argparse.Namespace) -> None:
-    check_folders(options.destination)
+    check_targets(options.destination, made_of=[options.source])
     info, times = _probed(options)
     treatment = like_source(plate_treatment(_treatment(options), info.name), info)
     first, last = treatment.frames(info.frames)
@@ -242,21 +240,21 @@ def _plate(options: argparse.Namespace) -> None:
 
 
 def _maps(options: argparse.Namespace) -> None:
-    check_folders(options.destination)
+    check_targets(options.destination, made_of=[options.source])
     info, _ = _probed(options)
     treatment = Treatment.from_json(read_json(options.treatment))
     write_maps(info, treatment, options.destination, bar("writing"), frame=options.frame)
 
 
 def _overlay(options: argparse.Namespace) -> None:
-    check_folders(options.destination)
+    check_targets(options.destination, made_of=[options.source, options.graphics])
     info, times = _probed(options)
     treatment, graphics = like_source(_treatment(options), info), options.graphics
     overlay_clip(options.source, info, times, treatment, graphics, graphics.name, options.destination, bar("rendering"))
 
 
 def _corners(options: argparse.Namespace) -> None:
-    check_folders(options.destination)
+    check_targets(options.destination, made_of=[options.source])
     info, times = _probed(options)
     treatment = Treatment.from_json(read_json(options.treatment))
     if treatment.optics.flat is None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sys
 import time
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -30,11 +31,17 @@ def write_json(path: Path, document: dict[str, Any]) -> None:
     path.write_text(json.dumps(document, indent=1) + "\n")
 
 
-def check_folders(*files: Path | None) -> None:
-    """Better now than after an hour of measuring."""
+def check_targets(*files: Path | None, made_of: Sequence[Path]) -> None:
+    """What is written has a folder, and is none of the files that it is `made_of`: better said now than after an hour
+    of measuring. Raises KeenHorizonError.
+    """
     for file in files:
-        if file is not None and not file.resolve().parent.is_dir():
+        if file is None:
+            continue
+        if not file.resolve().parent.is_dir():
             raise KeenHorizonError(f"{file.name}: there is no folder {file.resolve().parent}. Make it first.")
+        if any(file.exists() and source.exists() and file.samefile(source) for source in made_of):
+            raise KeenHorizonError(f"{file.name}: this would overwrite what it is made of. Choose another name.")
 
 
 def tell(info: ClipInfo, notes: tuple[str, ...]) -> None:

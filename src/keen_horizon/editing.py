@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
+from contextlib import closing
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -11,9 +12,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from keen_horizon.console import read_json
+from keen_horizon.console import check_targets, read_json
 from keen_horizon.core.errors import EditError, KeenHorizonError, NotVideoError, UnreadableVideoError
-from keen_horizon.core.exchange.edits import Replacement, read_edit, with_files
+from keen_horizon.core.exchange.edits import Replacement, Use, edit_text, read_edit, with_files
 from keen_horizon.core.exchange.relinking import Link, Miss, covering, media_begins, relinked
 from keen_horizon.core.media.containers import SUFFIXES
 from keen_horizon.core.media.decodable import probe_decodable
@@ -22,6 +23,7 @@ from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.path.any_path import solve_any
 from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.jobs.apart import Apart
 from keen_horizon.pipeline.like_source import like_source
 from keen_horizon.pipeline.measuring import measure_clip
 from keen_horizon.pipeline.rendering import render_clip
@@ -49,6 +51,7 @@ def add_editing(commands: Any) -> None:
 
 
 def _join(options: argparse.Namespace) -> None:
+    check_targets(options.out, made_of=options.sources)
     parts = in_order([(path, probe_decodable(path)[0]) for path in options.sources])
     joined(parts, options.out)
     infos = [info for _, info in parts]
@@ -58,13 +61,22 @@ def _join(options: argparse.Namespace) -> None:
 
 
 def _edit(options: argparse.Namespace) -> None:
-    text = options.source.read_text()
-    uses = read_edit(text, options.source.name)
+    check_targets(options.destination, made_of=[options.source])
+    name, text = options.source.name, edit_text(options.source.read_bytes(), options.source.name)
+    with closing(Apart(members=1)) as apart:
+        uses = apart.call(name, read_edit, text, name)
+        replacements = _corrected_files(options, uses)
+        edit = apart.call(name, with_files, text, name, replacements)
+    options.destination.write_text(edit)
+
+
+def _corrected_files(options: argparse.Namespace, uses: tuple[Use, ...]) -> dict[int, Replacement]:
+    """Write what an edit uses corrected; what stands in for the files of its clips, by number."""
     document = AS_SOURCE | (read_json(options.treatment) if options.treatment else {})
     treatment = Treatment.from_json(document)
     if treatment.motion.intent == "pin":
         raise EditError("A pinned point stays a clip's own. Choose another intent for a whole edit.")
-    media = _media(options.media)
+    media = _media(options.media, options.into)
     links, misses = relinked(uses, {path: info for path, (info, _) in media.items()}, max(0, options.handles))
     for miss in misses:
         _tell(f"{miss.use.name}: {miss.why}; it stays as it is.")
@@ -75,9 +87,8 @@ def _edit(options: argparse.Namespace) -> None:
         path: _corrected(path, *media[path], treatment, (first, last), options.into)
         for path, (first, last) in covering(links).items()
     }
-    replacements = {link.use.number: _replacement(link, media[link.key], made[link.key]) for link in links}
-    options.destination.write_text(with_files(text, options.source.name, replacements))
     _tell(summary_of(links, misses))
+    return {link.use.number: _replacement(link, media[link.key], made[link.key]) for link in links}
 
 
 def summary_of(links: tuple[Link[Path], ...], misses: tuple[Miss, ...]) -> str:
@@ -87,11 +98,12 @@ def summary_of(links: tuple[Link[Path], ...], misses: tuple[Miss, ...]) -> str:
     return f"{len(links)} clips use {files} corrected files{left}."
 
 
-def _media(folder: Path) -> Media:
-    """The folder's files that can be worked on."""
+def _media(folder: Path, results: Path) -> Media:
+    """The folder's files that can be worked on, but for those in a folder of `results` below it."""
     found: Media = {}
     for path in sorted(folder.rglob("*")):
-        if path.suffix.lower() in SUFFIXES and path.is_file():
+        made_before = results.resolve() in path.resolve().parents and results.resolve() != folder.resolve()
+        if path.suffix.lower() in SUFFIXES and path.is_file() and not made_before:
             try:
                 found[path] = probe_decodable(path)
             except (NotVideoError, UnreadableVideoError) as error:

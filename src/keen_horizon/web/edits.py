@@ -7,11 +7,10 @@ from pathlib import PurePath
 from flask import Blueprint, jsonify, request
 from werkzeug.wrappers import Response
 
-from keen_horizon.core.exchange.edits import LARGEST, Use, read_edit, with_files
+from keen_horizon.core.exchange.edits import LARGEST, Use, edit_text, read_edit, with_files
 from keen_horizon.operations import edits
 from keen_horizon.operations.lookup import find
 from keen_horizon.store.models import Edit, Project
-from keen_horizon.web.bodies import BadRequest
 from keen_horizon.web.downloads import attached
 from keen_horizon.web.services import services
 
@@ -22,10 +21,7 @@ blueprint = Blueprint("edits", __name__, url_prefix="/api")
 def bring(project_id: int, name: str) -> Response:
     """Bring in an edit, the body: its clips get the ranges that it uses."""
     request.max_content_length = LARGEST
-    try:
-        text = request.get_data().decode()
-    except UnicodeDecodeError as error:
-        raise BadRequest(f"{name}: this is not an OpenTimelineIO document; it is no text.") from error
+    text = edit_text(request.get_data(), name)
     uses = _uses(text, name)
     media = services().settings.media
     with services().session() as session:

@@ -24,7 +24,7 @@ from keen_horizon.core.nesting import levels
 
 LARGEST, DEEPEST = 64 << 20, 200  # characters, and levels of nesting; edits of films have a tenth of it
 MOST_CLIPS = 20_000
-_SCHEMA = "Timeline."
+_KIND, _TIMELINE = "OTIO_SCHEMA", "Timeline."
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -52,6 +52,14 @@ class Replacement:
     begins: Fraction
     lasts: Fraction
     rate: Fraction
+
+
+def edit_text(data: bytes, name: str) -> str:
+    """A file's bytes as the text of an edit. Raises EditError, naming the file `name`."""
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise EditError(f"{name}: this is not an OpenTimelineIO document; it is no text.") from error
 
 
 def read_edit(text: str, name: str) -> tuple[Use, ...]:
@@ -92,19 +100,40 @@ def _timeline(text: str, name: str) -> Any:
     if levels(text) > DEEPEST:
         raise EditError(f"{name}: its parts are nested deeper than {DEEPEST} levels. Flatten the edit.")
     try:
-        document = json.loads(text)
+        document = json.loads(text, parse_constant=_no_number)
     except ValueError as error:
         raise EditError(f"{name}: this is not an OpenTimelineIO document; it is no JSON.") from error
-    if not isinstance(document, dict) or not str(document.get("OTIO_SCHEMA", "")).startswith(_SCHEMA):
+    if not isinstance(document, dict) or not str(document.get(_KIND, "")).startswith(_TIMELINE):
         raise EditError(f"{name}: this is not an OpenTimelineIO timeline. Export one timeline by itself.")
+    _check_parts(document, name)
     try:
         timeline = otio.schema.Timeline.from_json_string(text)
         clips = _clips(timeline)
-    except (otio.exceptions.OTIOError, ValueError, TypeError, AttributeError) as error:
+    except (otio.exceptions.OTIOError, ValueError, TypeError, AttributeError, LookupError) as error:
         raise EditError(f"{name}: this OpenTimelineIO document cannot be read ({error}).") from error
     if len(clips) > MOST_CLIPS:
         raise EditError(f"{name}: it has more than {MOST_CLIPS} clips. Export a part of it.")
     return timeline
+
+
+def _no_number(constant: str) -> float:
+    raise ValueError(f"{constant} is no number")
+
+
+def _check_parts(value: Any, name: str) -> None:
+    """Where an edit has parts, none of them is empty, which the library takes for granted. Raises EditError."""
+    if isinstance(value, list):
+        for item in value:
+            _check_parts(item, name)
+    elif isinstance(value, dict):
+        for key in ("children", "tracks"):
+            parts = value.get(key, [])
+            parts = parts if isinstance(parts, list) else [parts]
+            if not all(isinstance(part, dict) and _KIND in part for part in parts):
+                raise EditError(f"{name}: this OpenTimelineIO document cannot be read (one of its {key} is empty).")
+        for key, item in value.items():
+            if key != "metadata":  # other programs' own, of any form
+                _check_parts(item, name)
 
 
 def _clips(timeline: Any) -> list[Any]:

@@ -84,7 +84,7 @@ def _found(use: Use, files: Mapping[Key, ClipInfo]) -> Key | str:
         return alike[0]
     if named or alike:
         return f"{len(alike or named)} files could be {use.file}"
-    return f"no file is called {use.file}, and none has its timecode and length"
+    return f"no file that can be read is called {use.file}, and none has its timecode and length"
 
 
 def _alike(use: Use, info: ClipInfo) -> bool:
