@@ -160,7 +160,7 @@ def test_a_file_that_is_too_short_is_a_miss(media: Path) -> None:
         ('{"OTIO_SCHEMA": "Clip.2"}', "not an OpenTimelineIO timeline"),
         ('{"OTIO_SCHEMA": "Timeline.1", "tracks": 5}', "one of its tracks is empty"),
         ('{"OTIO_SCHEMA": "Timeline.1", "tracks": null}', "one of its tracks is empty"),
-        ('{"OTIO_SCHEMA": "Timeline.1"}', "cannot be read"),
+        ('{"OTIO_SCHEMA": "Timeline.1"}', "not an OpenTimelineIO timeline"),
         (
             '{"OTIO_SCHEMA": "Timeline.1", "tracks": {"OTIO_SCHEMA": "Stack.1", "children": [null]}}',
             "its children is empty",

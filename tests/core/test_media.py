@@ -117,6 +117,18 @@ def test_varying_rate_keeps_every_frames_own_time(ffmpeg: str, folder: Path) -> 
     assert (facts.frames, facts.decoded) == (info.frames, info.frames)
 
 
+def test_holes_leave_the_rate_as_it_is(ffmpeg: str, folder: Path) -> None:
+    """Though the file's header tells the mean."""
+    for suffix in ("mp4", "mkv"):
+        clip = folder / f"holes.{suffix}"
+        holed = ("-vf", "select='not(between(n,10,13))'", "-fps_mode", "vfr", "-pix_fmt", "yuv420p")
+        pattern(ffmpeg, clip, *holed, "-c:v", "libx264")
+        info, _ = probe(clip)
+        assert info.variable_rate
+        assert (info.usual_rate, info.stored_rate) == (24, 24)
+        assert info.rate < 23
+
+
 def test_info_survives_json(ffmpeg: str, folder: Path) -> None:
     info, _ = probe(pattern(ffmpeg, folder / "json.mp4", "-c:v", "libx264"))
     assert ClipInfo.from_json(json.loads(json.dumps(info.to_json()))) == info

@@ -53,14 +53,14 @@ def clip_card(clip: Clip, files: FileStore) -> dict[str, Any]:
     }
     if clip.info:
         info = ClipInfo.from_json(clip.info)
-        rate = f"{info.rate:.2f}".rstrip("0").rstrip(".")
+        rate = f"{info.usual_rate:.2f}".rstrip("0").rstrip(".")
         card["notice"] = " ".join(info.troubles) or None
         card["numbered"] = info.carried.container == NUMBERED
         card["rate"], card["seconds"] = info.rate, info.duration
         card["scan"] = info.scan_note or ("Whole pictures" if info.may_have_fields else None)
         card["camera"], card["may_be_sphere"] = info.camera, info.may_be_sphere
         card["shape_of_sphere"] = info.may_be_sphere or info.asked.camera != "as found" or info.spherical is not None
-        varying = " varying" if info.variable_rate else ""
+        varying = ", varying" if info.variable_rate else ""
         card["facts"] = f"{timecode(info.duration)} · {info.coded.width}×{info.coded.height} · {rate} fps{varying}"
     return card
 

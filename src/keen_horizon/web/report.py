@@ -27,7 +27,7 @@ def clip_report(clip: Clip, treatment: Treatment, which: str, solution: dict[str
     still = f"/media/clips/{clip.id}/still.jpg?frame={frame}"
     of_clip = _of_sphere(treatment, solution) if info.camera == "sphere" else _of_frames(treatment, info, solution)
     return {
-        "source": f"{timecode(info.duration)} · {info.coded.width}×{info.coded.height} · {info.rate:.2f} fps",
+        "source": f"{timecode(info.duration)} · {info.coded.width}×{info.coded.height} · {info.usual_rate:.2f} fps",
         "range": f"frames {solution['first']}-{solution['first'] + solution['frames'] - 1}",
         "frame": frame,
         "before": still,

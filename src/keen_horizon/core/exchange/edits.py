@@ -103,7 +103,11 @@ def _timeline(text: str, name: str) -> Any:
         document = json.loads(text, parse_constant=_no_number)
     except ValueError as error:
         raise EditError(f"{name}: this is not an OpenTimelineIO document; it is no JSON.") from error
-    if not isinstance(document, dict) or not str(document.get(_KIND, "")).startswith(_TIMELINE):
+    if (
+        not isinstance(document, dict)
+        or not str(document.get(_KIND, "")).startswith(_TIMELINE)
+        or "tracks" not in document
+    ):
         raise EditError(f"{name}: this is not an OpenTimelineIO timeline. Export one timeline by itself.")
     _check_parts(document, name)
     try:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from fractions import Fraction
 from pathlib import Path
 
@@ -13,6 +14,7 @@ from keen_horizon.core.media.containers import open_input
 
 MISSING_SECONDS = 1.0
 UNEVEN, MOSTLY = 0.1, 0.9  # of a step between pictures, and of the steps: a rate that holds but for a few holes
+CLOSE, ROUNDED_SECONDS = 0.002, 0.001  # of a rate; and what times in Matroska are rounded to
 
 
 def packet_times(path: Path) -> tuple[NDArray[np.float64], int, float]:
@@ -43,13 +45,16 @@ def usual_step(times: NDArray[np.float64], rate: Fraction) -> float:
     return float(np.median(steps)) if len(steps) else float(1 / rate)
 
 
-def usual_rate(times: NDArray[np.float64], told: Fraction) -> Fraction:
-    """Stored frames a second: as the file tells where its times agree but for a few holes, else as they say."""
+def usual_rate(times: NDArray[np.float64], told: Sequence[Fraction]) -> Fraction:
+    """Stored frames a second: by the times, but for a few holes, and exactly as the file tells where one of the rates
+    that are `told` agrees.
+    """
     steps = np.diff(times)
-    steady = float((np.abs(steps * float(told) - 1) < UNEVEN).mean()) >= MOSTLY
-    measured = (len(times) - 1) / float(times[-1] - times[0])
-    agrees = abs(float(told) / measured - 1) < 0.002
-    return told if agrees or steady else Fraction(measured).limit_denominator(90_000)
+    even = steps[np.abs(steps / np.median(steps) - 1) < UNEVEN]
+    mostly = even if len(even) >= MOSTLY * len(steps) else steps
+    measured, doubt = float(1 / mostly.mean()), CLOSE + ROUNDED_SECONDS / float(mostly.sum())
+    agreeing = [rate for rate in told if abs(float(rate) / measured - 1) < doubt]
+    return agreeing[0] if agreeing else Fraction(measured).limit_denominator(90_000)
 
 
 def frames_missing(seconds: float, step: float) -> int:

@@ -83,6 +83,11 @@ class ClipInfo:
         return Footage(path, self.reading)
 
     @property
+    def usual_rate(self) -> float:
+        """Pictures a second where none is missing; `rate` is that of the whole clip, holes included."""
+        return float(self.stored_rate * self.reading.pictures_per_frame) or self.rate
+
+    @property
     def timecode(self) -> Timecode | None:
         """The timecode of frame 0, counted as finely as there are frames."""
         if self.carried.timecode is None:
@@ -207,7 +212,8 @@ def probe(path: Path, asked: Asked = AS_FOUND) -> tuple[ClipInfo, NDArray[np.flo
         pixel_format, depth = first.format.name, first.format.components[0].bits
         codec = stream.codec_context.name
         time_base = Fraction(stream.time_base or Fraction(1, 90000))
-        guessed = Fraction(stream.average_rate or stream.guessed_rate or 25)
+        told_rates = [Fraction(rate) for rate in (stream.average_rate, stream.guessed_rate) if rate]
+        guessed = told_rates[0] if told_rates else Fraction(25)
         declared, seconds = int(stream.frames), float(container.duration or 0) / av.time_base
         told = fields_told(first, stream)
         site = site_told(container, pixel_format, int(first.color_range) == 2)
@@ -226,7 +232,7 @@ def probe(path: Path, asked: Asked = AS_FOUND) -> tuple[ClipInfo, NDArray[np.flo
     shape = Size(round(width * (1 / aspect if turns % 2 else aspect)), height)
     missing = declared - packets if declared else frames_missing(seconds - end, usual_step(times, guessed))
     promised = len(times) + missing
-    stored_rate = guessed if len(times) < 2 else usual_rate(times, guessed)
+    stored_rate = guessed if len(times) < 2 else usual_rate(times, told_rates)
     times = picture_times(times, usual_step(times, guessed), reading)
     step = usual_step(times, guessed)
     steps = np.diff(times)
