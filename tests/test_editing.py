@@ -13,7 +13,7 @@ from truth import run_ffmpeg
 from keen_horizon.cli import main
 from keen_horizon.core.errors import EditError
 from keen_horizon.core.exchange.edits import DEEPEST, exact_rate, read_edit
-from keen_horizon.core.exchange.relinking import relinked
+from keen_horizon.core.exchange.relinking import Media, relinked, replacement
 from keen_horizon.core.media.frames import read_frame
 from keen_horizon.core.media.probe import probe
 
@@ -99,7 +99,7 @@ def test_the_same_cuts_with_corrected_files(media: Path, tmp_path: Path, capsys:
     said = capsys.readouterr().err
     assert (
         "missing.mov 3: no file that can be read is called missing.mov, and none has its timecode and length; "
-        "it stays as it is." in said in said
+        "it stays as it is." in said
     )
     assert "11 clips use 3 corrected files; 1 left as they were." in said
     after = otio.schema.Timeline.from_json_file(str(tmp_path / "after.otio"))
@@ -134,9 +134,28 @@ def _same_picture(media: Path, old: otio.schema.Clip, file: Path, times: object,
     assert abs(now - beside).mean() > 2 * abs(now - shown).mean()
 
 
+def test_cuts_behind_a_hole_are_where_they_were(ffmpeg: str, tmp_path: Path) -> None:
+    """A phone leaves pictures out; the edit counts on."""
+    clip, cut = tmp_path / "phone.mp4", tmp_path / "cut.mp4"
+    holed = ("-vf", "select='not(between(n,20,25))'", "-fps_mode", "vfr", "-pix_fmt", "yuv420p", "-c:v", "libx264")
+    run_ffmpeg(ffmpeg, "-f", "lavfi", "-i", "testsrc2=size=160x120:rate=25:duration=3", *holed, clip)
+    timeline = otio.schema.Timeline("phone")
+    timeline.tracks.append(otio.schema.Track())
+    reference = otio.schema.ExternalReference("phone.mp4")
+    timeline.tracks[0].append(otio.schema.Clip("phone", reference, span(50, 10)))
+    media = Media(*probe(clip))
+    uses = read_edit(timeline.to_json_string(), "e.otio")
+    (link,), _ = relinked(uses, {clip: media}, 0)
+    assert (link.first, link.last) == (44, 53)
+    shown = replacement(link, media, cut.as_uri(), (link.first, link.last))
+    assert (shown.begins, shown.lasts, shown.rate) == (2, Fraction(10, 25), 25)
+    over = replacement(link, media, cut.as_uri(), (15, 30))
+    assert (over.begins, over.lasts) == (Fraction(15, 25), Fraction(16 + 6, 25))
+
+
 def test_files_that_were_renamed_are_known_by_timecode_and_length(media: Path) -> None:
     text = edit().to_json_string().replace("tower.mov", "A002_C007.mov")
-    infos = {path: probe(path)[0] for path in (media / "day_1").iterdir()}
+    infos = {path: Media(*probe(path)) for path in (media / "day_1").iterdir()}
     links, misses = relinked(read_edit(text, "e.otio"), infos, 0)
     assert {link.key.name for link in links if "A002" in link.use.file} == {"tower.mov"}
     assert [miss.use.file for miss in misses] == ["missing.mov"]
@@ -146,7 +165,7 @@ def test_a_file_that_is_too_short_is_a_miss(media: Path) -> None:
     timeline = otio.schema.Timeline("short")
     timeline.tracks.append(otio.schema.Track())
     timeline.tracks[0].append(used("quay.mov", 50, 40))
-    infos = {path: probe(path)[0] for path in (media / "day_1").iterdir()}
+    infos = {path: Media(*probe(path)) for path in (media / "day_1").iterdir()}
     links, (miss,) = relinked(read_edit(timeline.to_json_string(), "e.otio"), infos, 0)
     assert not links
     assert miss.why == "quay.mov does not reach over the part that is used"

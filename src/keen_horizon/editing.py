@@ -5,21 +5,16 @@ from __future__ import annotations
 import argparse
 import sys
 from contextlib import closing
-from fractions import Fraction
 from pathlib import Path
 from typing import Any
-
-import numpy as np
-from numpy.typing import NDArray
 
 from keen_horizon.console import check_targets, read_json
 from keen_horizon.core.errors import EditError, KeenHorizonError, NotVideoError, UnreadableVideoError
 from keen_horizon.core.exchange.edits import Replacement, Use, edit_text, read_edit, with_files
-from keen_horizon.core.exchange.relinking import Link, Miss, covering, media_begins, relinked
+from keen_horizon.core.exchange.relinking import Link, Media, Miss, covering, relinked, replacement
 from keen_horizon.core.media.containers import SUFFIXES
 from keen_horizon.core.media.decodable import probe_decodable
 from keen_horizon.core.media.joining import in_order, joined, left_behind
-from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.path.any_path import solve_any
 from keen_horizon.core.treatment.document import Treatment
@@ -30,8 +25,6 @@ from keen_horizon.pipeline.rendering import render_clip
 
 AS_SOURCE = {"output": {"codec": "source", "container": "source"}}
 HANDLES = 12  # frames, where nothing else is asked for
-
-Media = dict[Path, tuple[ClipInfo, NDArray[np.float64]]]
 
 
 def add_editing(commands: Any) -> None:
@@ -77,18 +70,18 @@ def _corrected_files(options: argparse.Namespace, uses: tuple[Use, ...]) -> dict
     if treatment.motion.intent == "pin":
         raise EditError("A pinned point stays a clip's own. Choose another intent for a whole edit.")
     media = _media(options.media, options.into)
-    links, misses = relinked(uses, {path: info for path, (info, _) in media.items()}, max(0, options.handles))
+    links, misses = relinked(uses, media, max(0, options.handles))
     for miss in misses:
         _tell(f"{miss.use.name}: {miss.why}; it stays as it is.")
     if not links:
         raise EditError(f"{options.source.name}: none of its files was found in {options.media}.")
     options.into.mkdir(parents=True, exist_ok=True)
     made = {
-        path: _corrected(path, *media[path], treatment, (first, last), options.into)
-        for path, (first, last) in covering(links).items()
+        path: (_corrected(path, media[path], treatment, frames, options.into).resolve().as_uri(), frames)
+        for path, frames in covering(links).items()
     }
     _tell(summary_of(links, misses))
-    return {link.use.number: _replacement(link, media[link.key], made[link.key]) for link in links}
+    return {link.use.number: replacement(link, media[link.key], *made[link.key]) for link in links}
 
 
 def summary_of(links: tuple[Link[Path], ...], misses: tuple[Miss, ...]) -> str:
@@ -98,14 +91,14 @@ def summary_of(links: tuple[Link[Path], ...], misses: tuple[Miss, ...]) -> str:
     return f"{len(links)} clips use {files} corrected files{left}."
 
 
-def _media(folder: Path, results: Path) -> Media:
+def _media(folder: Path, results: Path) -> dict[Path, Media]:
     """The folder's files that can be worked on, but for those in a folder of `results` below it."""
-    found: Media = {}
+    found: dict[Path, Media] = {}
     for path in sorted(folder.rglob("*")):
         made_before = results.resolve() in path.resolve().parents and results.resolve() != folder.resolve()
         if path.suffix.lower() in SUFFIXES and path.is_file() and not made_before:
             try:
-                found[path] = probe_decodable(path)
+                found[path] = Media(*probe_decodable(path))
             except (NotVideoError, UnreadableVideoError) as error:
                 _tell(str(error))
     if not found:
@@ -113,16 +106,9 @@ def _media(folder: Path, results: Path) -> Media:
     return found
 
 
-def _corrected(
-    path: Path,
-    info: ClipInfo,
-    times: NDArray[np.float64],
-    treatment: Treatment,
-    frames: tuple[int, int],
-    into: Path,
-) -> tuple[Path, int, int]:
-    """Write the frames `frames` of a file corrected; where, and which they are."""
-    first, last = frames
+def _corrected(path: Path, media: Media, treatment: Treatment, frames: tuple[int, int], into: Path) -> Path:
+    """Write the frames `frames` of a file corrected; where."""
+    (first, last), info, times = frames, media.info, media.times
     part = Treatment.from_json(treatment.to_json() | {"range": {"in": first, "out": last}})
     part = like_source(part, info)
     target = _free(into, path.stem, part.output.container)
@@ -131,7 +117,7 @@ def _corrected(
     else:
         measurement = measure_clip(path, info, times, first, last)
     render_clip(path, info, times, solve_any(measurement, part), part, target)
-    return target, first, last
+    return target
 
 
 def _free(folder: Path, stem: str, suffix: str) -> Path:
@@ -140,20 +126,6 @@ def _free(folder: Path, stem: str, suffix: str) -> Path:
     while (target := folder / f"{stem}_corrected{'' if number == 1 else f'_{number}'}.{suffix}").exists():
         number += 1
     return target
-
-
-def _replacement(
-    link: Link[Path], media: tuple[ClipInfo, NDArray[np.float64]], made: tuple[Path, int, int]
-) -> Replacement:
-    info, _ = media
-    target, first, last = made
-    rate = Fraction(info.rate).limit_denominator(1001)
-    return Replacement(
-        address=target.resolve().as_uri(),
-        begins=media_begins(link.use, info) + first / rate,
-        lasts=(last - first + 1) / rate,
-        rate=rate,
-    )
 
 
 def _tell(text: str) -> None:

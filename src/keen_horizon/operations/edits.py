@@ -8,19 +8,19 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from fractions import Fraction
 from pathlib import Path, PurePath
 from typing import Any
 
 from sqlalchemy.orm import Session
 
 from keen_horizon.core.exchange.edits import Replacement, Use
-from keen_horizon.core.exchange.relinking import Link, Miss, covering, media_begins, relinked
+from keen_horizon.core.exchange.relinking import Link, Media, Miss, covering, relinked, replacement
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.operations.clips import media_files, register_from_folder
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.lookup import find
+from keen_horizon.operations.material import clip_info, clip_times
 from keen_horizon.operations.names import kept_name, storable
 from keen_horizon.operations.treating import render_name
 from keen_horizon.store.files import FileStore
@@ -54,17 +54,17 @@ def bring_edit(
         if wanted not in here and wanted in in_folder:
             register_from_folder(session, files, project.id, media, in_folder[wanted])
     session.refresh(project)
-    set_ranges(edit, uses)
+    set_ranges(edit, uses, files)
     return edit
 
 
-def set_ranges(edit: Edit, uses: Sequence[Use]) -> None:
+def set_ranges(edit: Edit, uses: Sequence[Use], files: FileStore) -> None:
     """Give the edit's clips the ranges that it uses, unless an editor set one.
 
     While others are on their way only names count: likeness by timecode and length would find too few to choose from.
     """
     by_id = {clip.id: clip for clip in edit.project.clips}
-    links = linked(edit, uses).links
+    links = linked(edit, uses, files).links
     if any(clip.state is ClipState.ARRIVING for clip in by_id.values()):
         links = tuple(link for link in links if by_id[link.key].name.lower() == link.use.file.lower())
     for number, (first, last) in covering(links).items():
@@ -74,40 +74,34 @@ def set_ranges(edit: Edit, uses: Sequence[Use]) -> None:
             clip.draft = draft | {"range": {"in": first, "out": last}}
 
 
-def linked(edit: Edit, uses: Sequence[Use]) -> Linked:
+def linked(edit: Edit, uses: Sequence[Use], files: FileStore) -> Linked:
     """Which of the edit's files are on its project's shelf."""
     clips = edit.project.clips
-    ready = {c.id: ClipInfo.from_json(c.info) for c in clips if c.state is ClipState.READY and c.info is not None}
+    ready = {clip.id: _media(clip, files) for clip in clips if clip.state is ClipState.READY and clip.info}
     arriving = {clip.name.lower() for clip in clips if clip.state is ClipState.ARRIVING}
     links, misses = relinked(uses, ready, edit.handles)
     coming = tuple(miss.use for miss in misses if miss.use.file.lower() in arriving)
     return Linked(links, tuple(miss for miss in misses if miss.use not in coming), coming)
 
 
-def corrected_files(edit: Edit, found: Linked) -> dict[int, Replacement]:
+def corrected_files(edit: Edit, found: Linked, files: FileStore) -> dict[int, Replacement]:
     """The newest render that holds what each of the edit's clips uses, by the clip's number in the edit."""
     by_id = {clip.id: clip for clip in edit.project.clips}
-    bare, _ = relinked([link.use for link in found.links], _infos(by_id), 0)
+    media = {link.key: _media(by_id[link.key], files) for link in found.links}
+    bare, _ = relinked([link.use for link in found.links], media, 0)
     replacements = {}
     for link in bare:
-        clip = by_id[link.key]
-        info = ClipInfo.from_json(clip.info or {})
-        render = _newest_over(clip, info, link.first, link.last)
+        info = media[link.key].info
+        render = _newest_over(by_id[link.key], info, link.first, link.last)
         if render is None:
             continue
-        first, last = Treatment.from_json(render.treatment).frames(info.frames)
-        rate = Fraction(info.rate).limit_denominator(1001)
-        replacements[link.use.number] = Replacement(
-            address=kept_name(render_name(render)),
-            begins=media_begins(link.use, info) + first / rate,
-            lasts=(last - first + 1) / rate,
-            rate=rate,
-        )
+        frames = Treatment.from_json(render.treatment).frames(info.frames)
+        replacements[link.use.number] = replacement(link, media[link.key], kept_name(render_name(render)), frames)
     return replacements
 
 
-def _infos(clips: dict[int, Clip]) -> dict[int, ClipInfo]:
-    return {number: ClipInfo.from_json(clip.info) for number, clip in clips.items() if clip.info is not None}
+def _media(clip: Clip, files: FileStore) -> Media:
+    return Media(clip_info(clip), clip_times(clip, files))
 
 
 def _newest_over(clip: Clip, info: ClipInfo, first: int, last: int) -> Render | None:

@@ -45,10 +45,10 @@ def handed_back(edit_id: int) -> Response:
     with services().session() as session:
         edit = find(session, Edit, edit_id)
         text, name = edit.document, edit.name
-    uses = _uses(text, name)
+    uses, files = _uses(text, name), services().files
     with services().session() as session:
         edit = find(session, Edit, edit_id)
-        replaced = edits.corrected_files(edit, edits.linked(edit, uses))
+        replaced = edits.corrected_files(edit, edits.linked(edit, uses, files), files)
     corrected = services().apart.call(name, with_files, text, name, replaced)
     return attached(corrected, "application/json", f"{PurePath(name).stem}_corrected.otio")
 
@@ -68,5 +68,6 @@ def _uses(text: str, name: str) -> tuple[Use, ...]:
 
 
 def _facts(edit: Edit, uses: tuple[Use, ...]) -> dict[str, object]:
-    found = edits.linked(edit, uses)
-    return edits.edit_facts(edit, found, edits.corrected_files(edit, found))
+    files = services().files
+    found = edits.linked(edit, uses, files)
+    return edits.edit_facts(edit, found, edits.corrected_files(edit, found, files))

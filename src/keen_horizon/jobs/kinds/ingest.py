@@ -73,7 +73,7 @@ def ingest(engine: Engine, files: FileStore, work: Work, progress: Progress) -> 
         kept = clip.draft if same_count else None
         clip.draft = _fitting(kept, info.frames) or first_treatment(session).to_json()
         for edit in clip.project.edits:
-            set_ranges(edit, read_edit(edit.document, edit.name))
+            set_ranges(edit, read_edit(edit.document, edit.name), files)
         measure_arrived(session, clip)
 
 
