@@ -5,7 +5,7 @@
 Each picture is filmed with 8 px RMS of new shake every field and with as much smooth sway, read in pairs of lines as
 interlaced cameras do, and woven. Says how far the pictures made of the fields are from the whole ones (levels RMS, of
 255), as made here and by FFmpeg's bwdif and w3fdif; and of the first film after Hold, how far corners move and how much
-energy between fields is left, of what the whole pictures have.
+energy between fields is left, of what the whole pictures have, all files lossless.
 """
 
 from __future__ import annotations
@@ -25,7 +25,7 @@ import av
 import av.filter
 import cv2
 import numpy as np
-from test_fields import FLAGGED, KEEPING, paired, still, woven
+from test_fields import KEEPING, TOP_FIRST, paired, still, woven
 from truth import encoded
 
 from keen_horizon.core.geometry.picture import Size
@@ -109,12 +109,12 @@ def apart(made: list[np.ndarray], whole: list[np.ndarray]) -> float:
 def after_hold(pictures: list[np.ndarray], poses: Similarities, folder: Path) -> tuple[float, float, float]:
     """How far corners move (px RMS), and the energy between lines, levels^2: made of fields, and of whole pictures."""
     ffmpeg = str(shutil.which("ffmpeg"))
-    whole = encoded(ffmpeg, folder / "whole.mov", pictures, FIELDS, *KEEPING)
-    fields = encoded(ffmpeg, folder / "fields.mov", woven(pictures, "top"), FIELDS / 2, *KEEPING, *FLAGGED)
+    whole = encoded(ffmpeg, folder / "whole.mkv", pictures, FIELDS, *KEEPING)
+    fields = encoded(ffmpeg, folder / "fields.mkv", woven(pictures, "top"), FIELDS / 2, *KEEPING, *TOP_FIRST)
     found = []
     for clip in (whole, fields):
         info, times = probe(clip)
-        found.append(still(info, clip, times, poses, folder / "held.mov"))
+        found.append(still(info, clip, times, poses, folder / "held.mkv"))
     return found[1][0], found[1][1], found[0][1]
 
 

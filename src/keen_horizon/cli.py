@@ -6,6 +6,7 @@ import argparse
 import os
 import sys
 import time
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -32,6 +33,7 @@ from keen_horizon.core.render.compare import Comparison
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.former import with_present_names
 from keen_horizon.editing import add_editing
+from keen_horizon.jobs.apart import Apart
 from keen_horizon.keeping import add_keeping
 from keen_horizon.pipeline.delivery import clip_fates
 from keen_horizon.pipeline.flat_field import falloff_of_field
@@ -203,7 +205,9 @@ def _lens(options: argparse.Namespace) -> None:
     info, times = _probed(options)
     notes: tuple[str, ...] = ()
     if options.profile:
-        profile = read_profile(options.profile.read_bytes(), options.profile.name)
+        name = options.profile.name
+        with closing(Apart(members=1)) as apart:
+            profile = apart.call(name, read_profile, options.profile.read_bytes(), name)
         treatment = profile.applied(treatment, info.name, info.display, info.rate)
     elif options.board:
         board = Board(options.board, options.across, options.down)

@@ -304,6 +304,27 @@ def test_dynamic_metadata_is_told_as_lost(ffmpeg: str, tmp_path: Path) -> None:
     assert "2094-40" not in json.dumps(ffprobe(target)["frame"])
 
 
+def test_sound_that_is_damaged_throughout_stops_no_render(ffmpeg: str, tmp_path: Path) -> None:
+    whole, clip = tmp_path / "whole.m2ts", tmp_path / "clip.m2ts"
+    pattern = (
+        "-f",
+        "lavfi",
+        "-i",
+        "testsrc2=size=160x120:rate=25:duration=0.64",
+        "-f",
+        "lavfi",
+        "-i",
+        "sine=duration=0.64",
+    )
+    run_ffmpeg(ffmpeg, *pattern, "-c:v", "libx264", "-pix_fmt", "yuv420p", "-c:a", "ac3", whole)
+    sync_word = b"\x0b\x77"
+    clip.write_bytes(whole.read_bytes().replace(sync_word, b"\0\0"))
+    fates, target, _ = rendered(clip, tmp_path, {"codec": "h264", "container": "mp4"})
+    told = next(fate for fate in fates if fate.what.startswith("sound"))
+    assert (told.outcome, told.how) == ("lost", "damaged, or of a kind that cannot be read here")
+    assert [stream["codec_type"] for stream in ffprobe(target)["streams"]] == ["video"]
+
+
 @pytest.mark.parametrize(
     ("sound", "container", "outcome", "how"),
     [

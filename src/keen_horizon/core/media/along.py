@@ -213,7 +213,7 @@ def _sounds(carried: Carried, container: str, sound: bool, whole: bool, pictures
         if not sound:
             lines.append(Fate(what, "lost", "as asked"))
         elif track.codec is None:
-            lines.append(Fate(what, "lost", "of a kind that cannot be read here"))
+            lines.append(Fate(what, "lost", "damaged, or of a kind that cannot be read here"))
         elif way is None:
             lines.append(Fate(what, "lost", _refusal(track, container)))
         elif way == "copy":

@@ -154,7 +154,7 @@ def carried_by(path: Path, container: Any, first: Any, alpha: bool) -> Carried:
 
 def _sound(stream: Any) -> SoundFacts:
     language, title, heard = _language(stream), _title(stream), stream.codec_context
-    if heard is None:
+    if heard is None or heard.sample_rate <= 0 or heard.channels <= 0:  # damaged so that nothing of it could be read
         return SoundFacts(codec=None, language=language, title=title)
     return SoundFacts(
         codec=heard.name,
