@@ -21,6 +21,7 @@ from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.pipeline.rendering import warper_of
 
 STILL_WIDTH = 960
+STILL_QUALITY = 95  # of JPEG: of less the codec adds as much to a difference as the copy that the viewer plays
 MARK_BGR = np.array([90, 193, 232], np.float32)
 
 
@@ -64,7 +65,7 @@ def still_jpeg(
     if look.part:
         x, y, width, height = look.part
         picture = cv2.getRectSubPix(picture, (width, height), (x + (width - 1) / 2, y + (height - 1) / 2))
-    return jpeg(picture, 95 if look.part else 90)
+    return jpeg(picture, STILL_QUALITY)
 
 
 def _around(source: Source, times: NDArray[np.float64], number: int, path: AnyPath) -> dict[int, Frame]:

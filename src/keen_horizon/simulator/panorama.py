@@ -150,8 +150,7 @@ def _wrapped(noise: NDArray[np.float32], u: NDArray[np.float32], v: NDArray[np.f
 
 def _hills(view: Panorama, random: np.random.Generator) -> None:
     horizon = HIGHEST * view.scale
-    width = view.picture.shape[1]
-    columns = np.arange(0, width + 8, 8)
+    columns = np.arange(0, view.picture.shape[1] + 8, 8)
     lon = columns / view.scale - np.pi
     for layer, (colour, tall) in enumerate(
         (((196, 184, 162), 0.075), ((164, 158, 128), 0.06), ((120, 132, 104), 0.05))
@@ -159,7 +158,9 @@ def _hills(view: Panorama, random: np.random.Generator) -> None:
         shape = sum(np.sin(lon * k + random.uniform(0, 6.28)) / k for k in (2.3, 5.1, 9.7, 17.3, 31.0, 57.0))
         envelope = np.clip(np.cos((lon + 0.25 * (layer - 1)) / 1.25), 0, 1) ** 0.8
         top = horizon - (tall * envelope * (0.75 + 0.45 * np.asarray(shape)) * view.scale)
-        outline = np.concatenate([np.stack([columns, top], -1), [[width, horizon + 2], [0, horizon + 2]]])
+        stands = envelope > 0  # elsewhere the sea's horizon is free
+        foot = [[columns[stands][-1], horizon + 2], [columns[stands][0], horizon + 2]]
+        outline = np.concatenate([np.stack([columns[stands], top[stands]], -1), foot])
         points = np.round(outline * (1 << _SHIFT)).astype(np.int32)
         cv2.fillPoly(view.picture, [points], colour, cv2.LINE_AA, _SHIFT)
 

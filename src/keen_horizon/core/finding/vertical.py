@@ -2,9 +2,10 @@
 
 Edges lie in planes through the camera. Those of uprights hold the vertical, so their normals are square to it; the
 horizon is level all around, so rays to it are. Where an edge lies is told far more exactly than which way it goes.
-The direction on which most edges agree, in either way, is looked for among those that two edges make (Fischler &
-Bolles 1981), and refined by least squares under Tukey's biweight, more and more narrowly: coasts and hills lie close
-to the horizon. Its doubt is told by a jackknife of blocks of frames (Quenouille 1956).
+The directions on which most edges agree, in either way, are looked for among those that two edges make (Fischler &
+Bolles 1981), and refined by least squares under Tukey's biweight, more and more narrowly: quays, coasts and hills lie
+close to the horizon, and there may be more of them. None is as thin, so the direction counts that most edges agree on
+closely. Its doubt is told by a jackknife of blocks of frames (Quenouille 1956).
 """
 
 from __future__ import annotations
@@ -24,14 +25,16 @@ TRIALS, LOOKED_AT = 1500, 3000
 FURTHEST_DEG = 60.0  # of up from where the camera's own top points on average
 SLANT_RAD, PLACE_RAD = np.radians(1.0), np.radians(0.4)  # spreads of which way an edge goes, and of where it lies
 ALONG = np.cos(np.radians(6.0))  # of a normal and up: an edge that may be of the horizon
-NARROWER = (1.0, 0.6, 0.35, 0.2, 0.12)  # of those spreads, one refinement after the other
+NARROWER = (0.35, 0.2, 0.12)  # of those spreads, one refinement after the other; wider, hills draw a horizon aside
 ROUNDS = 6
 BLOCKS = 8
 LEAST_SHARE, LEAST_COUNT = 0.05, 60  # of the edges that must agree, and how many
 STANDING_OUT = 15.0  # times as many as agree on a usual direction: a harbour has 34 to 57, photographs 6 to 11
 SURE_DEG = 0.5  # of doubt, at most
-COAST_DEG = 0.15  # by which coasts and hills move a horizon, the same in all blocks: so far off was a painted harbour
+COAST_DEG = 0.1  # by which coasts and hills move a horizon, the same in all blocks: so far off was a painted harbour
 SEED = 7
+STARTS, APART = 8, np.cos(np.radians(0.3))  # how many directions are refined, and how far they are apart at least
+CLOSELY = 0.25  # of those spreads: a painted harbour's horizon is that thin
 LEFT_OPEN = 1e-4  # of what a drawn line tells: it decides nothing but what all of them leave open
 
 
@@ -80,10 +83,10 @@ def find_vertical(uprights: Uprights, rotations: Rotation) -> Vertical:
     edges = _Edges(there.apply(uprights.rays), there.apply(uprights.normals))
     top = rotations.apply([0.0, -1.0, 0.0]).mean(0)
     top /= max(1e-9, float(np.linalg.norm(top)))
-    start, usual = _best(edges, top)
-    if start is None:
+    starts, usual = _best(edges, top)
+    if not starts:
         return UNKNOWN
-    up = _refined(edges, start)
+    up = max((_refined(edges, start) for start in starts), key=lambda up: _score(edges, up, CLOSELY))
     upright, level = edges.errors(up)
     agreeing = np.minimum(upright, level) < TUKEY_REACH
     blocks = np.minimum(uprights.frames * BLOCKS // max(1, len(rotations)), BLOCKS - 1)
@@ -114,14 +117,14 @@ def drawn_vertical(lines: Floats, usual: Floats) -> Vertical:
     return Vertical(up * np.sign(up @ usual), 0.0, True, bool(level.any()), drawn=True)
 
 
-def _score(edges: _Edges, up: Floats) -> float:
+def _score(edges: _Edges, up: Floats, closely: float = 1.0) -> float:
     """How many edges agree with a direction, counted softly; the horizon's for more, as they tell more."""
-    upright, level = edges.errors(up)
+    upright, level = (errors / closely for errors in edges.errors(up))
     return float((np.exp(-(upright**2) / 2) + SLANT_RAD / PLACE_RAD * np.exp(-(np.minimum(level, 1e3) ** 2) / 2)).sum())
 
 
-def _best(edges: _Edges, top: Floats) -> tuple[Floats | None, float]:
-    """The direction near `top` on which most edges agree, and how many agree on a usual one."""
+def _best(edges: _Edges, top: Floats) -> tuple[list[Floats], float]:
+    """The directions near `top` on which most edges agree, apart from each other; how many agree on a usual one."""
     random = np.random.default_rng(SEED)
     chosen = edges if len(edges) <= LOOKED_AT else edges.part(random.choice(len(edges), LOOKED_AT, replace=False))
     one, other = random.integers(len(chosen), size=(2, TRIALS))
@@ -134,9 +137,13 @@ def _best(edges: _Edges, top: Floats) -> tuple[Floats | None, float]:
     told *= np.sign(told @ top)[:, None]
     told = told[told @ top > np.cos(np.radians(FURTHEST_DEG))]
     if not len(told):
-        return None, 0.0
+        return [], 0.0
     scores = np.array([_score(chosen, up) for up in told])
-    return told[scores.argmax()], float(np.median(scores)) * len(edges) / len(chosen)
+    best: list[Floats] = []
+    for up in told[np.argsort(-scores)]:
+        if len(best) < STARTS and all(up @ other < APART for other in best):
+            best.append(up)
+    return best, float(np.median(scores)) * len(edges) / len(chosen)
 
 
 def _refined(edges: _Edges, up: Floats) -> Floats:

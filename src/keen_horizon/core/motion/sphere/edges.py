@@ -34,8 +34,7 @@ def seen_edges(pictures: NDArray[np.uint8], faces: Faces) -> NDArray[np.float32]
 
 def _edges(picture: NDArray[np.uint8], shown: NDArray[np.uint8]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Places (K, 2) of the strongest straight edges of a face's cells, and their unit gradients (K, 2)."""
-    gray = cv2.GaussianBlur(picture, (0, 0), 1.0).astype(np.float32)
-    across, down = (cv2.Scharr(gray, cv2.CV_32F, *order, scale=1 / 32) for order in ((1, 0), (0, 1)))
+    across, down = _gradients(cv2.GaussianBlur(picture, (0, 0), 1.0))
     xx, yy, xy = (cv2.GaussianBlur(product, (0, 0), 3.0) for product in (across**2, down**2, across * down))
     both, apart = xx + yy, np.hypot(xx - yy, 2 * xy)
     strength = np.hypot(across, down)
@@ -51,7 +50,15 @@ def _edges(picture: NDArray[np.uint8], shown: NDArray[np.uint8]) -> tuple[NDArra
     angle = 0.5 * np.arctan2(2 * xy[row, column], (xx - yy)[row, column])
     gradient = np.stack([np.cos(angle), np.sin(angle)], -1)
     places = np.stack([column, row], -1).astype(np.float64)
-    return places + gradient * _beside(strength, places, gradient)[:, None], gradient
+    sharp = np.hypot(*_gradients(picture))  # blur moves edges that are shaded on one side, as the sea's horizon is
+    return places + gradient * _beside(sharp, places, gradient)[:, None], gradient
+
+
+def _gradients(picture: NDArray[np.uint8]) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+    """Levels a px, to the right and down."""
+    gray = picture.astype(np.float32)
+    across, down = (cv2.Scharr(gray, cv2.CV_32F, *order, scale=1 / 32) for order in ((1, 0), (0, 1)))
+    return np.asarray(across, np.float32), np.asarray(down, np.float32)
 
 
 def _beside(
