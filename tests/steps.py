@@ -149,11 +149,11 @@ def away_from_the_still(page: Page, frame: int) -> float:
 
 
 def shown_and_still(page: Page, frame: int) -> tuple[np.ndarray, np.ndarray]:
-    """What the viewer shows, and the renderer's own still of the same size, BGR."""
+    """What the viewer shows, and the renderer's own still at the viewer's size, BGR."""
     live = canvas_of(page)
     exact = asked(page, "stills", {"frame": frame, "treatment": draft_of(page)})
     still = cv2.imdecode(np.frombuffer(exact, np.uint8), cv2.IMREAD_COLOR)
-    return cv2.resize(live, (still.shape[1], still.shape[0]), interpolation=cv2.INTER_AREA), still
+    return live, cv2.resize(still, (live.shape[1], live.shape[0]), interpolation=cv2.INTER_AREA)
 
 
 def saved(page: Page, button: str) -> Path:

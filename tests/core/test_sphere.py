@@ -124,7 +124,7 @@ def test_up_is_told_by_the_town_and_not_by_noise(at_sea: tuple[Measurement, Rota
     found = sphere_turns(measurement, Sphere(SMALL)).rotations
     vertical = find_vertical(measurement.uprights, found)
     assert vertical.enough
-    assert np.degrees(np.arccos(vertical.up @ true[0].inv().apply([0, -1, 0]))) <= 0.12  # hills stand on half of it
+    assert np.degrees(np.arccos(vertical.up @ true[0].inv().apply([0, -1, 0]))) <= 0.15  # hills stand on half of it
     noisy = measured(SphereFilm(cube(), Sphere(SMALL), rocking(6)).pictures())
     assert not find_vertical(noisy.uprights, sphere_turns(noisy, Sphere(SMALL)).rotations).enough
     with pytest.raises(TreatmentError, match="Level"):
@@ -173,7 +173,7 @@ def test_a_path_says_where_the_camera_stood(at_sea: tuple[Measurement, Rotation]
 def test_a_part_of_a_measurement_keeps_what_tells_up(at_sea: tuple[Measurement, Rotation]) -> None:
     part = at_sea[0].part(8, 17)
     assert part.sphere
-    assert set(part.uprights.frames.tolist()) == {0, 8}
+    assert set(part.uprights.frames.tolist()) == {0, 2, 4, 6, 8}
     assert len(sphere_turns(replace(part), sphere_of(SMALL)).rotations) == 10
 
 

@@ -2,10 +2,11 @@
 
 Edges lie in planes through the camera. Those of uprights hold the vertical, so their normals are square to it; the
 horizon is level all around, so rays to it are. Where an edge lies is told far more exactly than which way it goes.
-The directions on which most edges agree, in either way, are looked for among those that two edges make (Fischler &
-Bolles 1981), and refined by least squares under Tukey's biweight, more and more narrowly: quays, coasts and hills lie
-close to the horizon, and there may be more of them. None is as thin, so the direction counts that most edges agree on
-closely. Its doubt is told by a jackknife of blocks of frames (Quenouille 1956).
+The direction on which edges agree at most headings, in either way, is looked for among those that two edges make
+(Fischler & Bolles 1981): quays, coasts and hills lie close to the horizon and are seen more often and more sharply, but
+only the horizon is level wherever one looks. It is refined by least squares under Tukey's biweight, every heading
+counting by the share of its edges that agree, for the same things are seen in all frames. Its doubt is told by a
+jackknife of blocks of frames (Quenouille 1956).
 """
 
 from __future__ import annotations
@@ -21,20 +22,24 @@ from keen_horizon.core.motion.measurement import Uprights
 
 Floats = NDArray[np.float64]
 
-TRIALS, LOOKED_AT = 1500, 3000
+TRIALS, LOOKED_AT, AT_ONCE, USUAL = 3000, 3000, 250, 150
 FURTHEST_DEG = 60.0  # of up from where the camera's own top points on average
 SLANT_RAD, PLACE_RAD = np.radians(1.0), np.radians(0.4)  # spreads of which way an edge goes, and of where it lies
 ALONG = np.cos(np.radians(6.0))  # of a normal and up: an edge that may be of the horizon
-NARROWER = (0.35, 0.2, 0.12)  # of those spreads, one refinement after the other; wider, hills draw a horizon aside
+LYING = 0.5  # the same for the camera's own top, which may be 60 degrees aside
+CLOSELY = np.array([0.5, 0.25])  # of those spreads: edges that agree on a direction
+NARROWER = ((1.0, 0.2), (0.6, 0.12))  # of those spreads, one refinement after the other
+HEADINGS, ENOUGH_THERE = 90, 2  # parts all around, and how many edges make one agree
 ROUNDS = 6
 BLOCKS = 8
+APART = np.cos(np.radians(1.0))  # of another direction
 LEAST_SHARE, LEAST_COUNT = 0.05, 60  # of the edges that must agree, and how many
-STANDING_OUT = 15.0  # times as many as agree on a usual direction: a harbour has 34 to 57, photographs 6 to 11
+STANDING_OUT = (
+    2.5  # times what agrees on a usual direction, by the share that no other has: harbours 4 to 14, photographs 1
+)
 SURE_DEG = 0.5  # of doubt, at most
 COAST_DEG = 0.1  # by which coasts and hills move a horizon, the same in all blocks: so far off was a painted harbour
 SEED = 7
-STARTS, APART = 8, np.cos(np.radians(0.3))  # how many directions are refined, and how far they are apart at least
-CLOSELY = 0.25  # of those spreads: a painted harbour's horizon is that thin
 LEFT_OPEN = 1e-4  # of what a drawn line tells: it decides nothing but what all of them leave open
 
 
@@ -60,12 +65,21 @@ class _Edges:
 
     rays: Floats
     normals: Floats
+    headings: NDArray[np.intp]
+
+    @staticmethod
+    def around(rays: Floats, normals: Floats, top: Floats) -> _Edges:
+        """With the parts of a circle around `top` that they are seen in."""
+        aside = np.cross(top, np.eye(3)[np.abs(top).argmin()])
+        across, along = rays @ aside, rays @ np.cross(top, aside)
+        turn = np.arctan2(across, along) / (2 * np.pi) + 0.5
+        return _Edges(rays, normals, np.minimum((turn * HEADINGS).astype(np.intp), HEADINGS - 1))
 
     def __len__(self) -> int:
         return len(self.rays)
 
     def part(self, rows: NDArray[np.intp] | NDArray[np.bool_]) -> _Edges:
-        return _Edges(self.rays[rows], self.normals[rows])
+        return _Edges(self.rays[rows], self.normals[rows], self.headings[rows])
 
     def errors(self, up: Floats) -> tuple[Floats, Floats]:
         """How far edges (K,) are from upright, and from the horizon if they go that way, in spreads."""
@@ -80,13 +94,17 @@ def find_vertical(uprights: Uprights, rotations: Rotation) -> Vertical:
     if len(uprights.frames) < LEAST_COUNT:
         return UNKNOWN
     there = rotations[uprights.frames]
-    edges = _Edges(there.apply(uprights.rays), there.apply(uprights.normals))
     top = rotations.apply([0.0, -1.0, 0.0]).mean(0)
     top /= max(1e-9, float(np.linalg.norm(top)))
-    starts, usual = _best(edges, top)
-    if not starts:
+    edges = _Edges.around(there.apply(uprights.rays), there.apply(uprights.normals), top)
+    told = _told(edges, top)
+    if not len(told):
         return UNKNOWN
-    up = max((_refined(edges, start) for start in starts), key=lambda up: _score(edges, up, CLOSELY))
+    agreeing_at = _headings(edges, told)
+    start = told[agreeing_at.argmax()]
+    alone = 1 - float(agreeing_at[told @ start < APART].max(initial=0.0) / max(1.0, agreeing_at.max()))
+    usual = float(np.median([_score(edges, other) for other in told[:: TRIALS // USUAL]]))
+    up = _refined(edges, start)
     upright, level = edges.errors(up)
     agreeing = np.minimum(upright, level) < TUKEY_REACH
     blocks = np.minimum(uprights.frames * BLOCKS // max(1, len(rotations)), BLOCKS - 1)
@@ -94,11 +112,11 @@ def find_vertical(uprights: Uprights, rotations: Rotation) -> Vertical:
     doubt = float(np.hypot(_jackknifed(np.array(left_out), up), COAST_DEG))
     enough = bool(
         agreeing.sum() >= max(LEAST_COUNT, LEAST_SHARE * len(edges))
-        and _score(edges, up) >= STANDING_OUT * usual
+        and alone * _score(edges, up) >= STANDING_OUT * usual
         and doubt <= SURE_DEG
     )
-    told = [float(tukey(errors, 1.0).sum()) for errors in (upright, np.minimum(level, 1e3))]
-    return Vertical(up, doubt, enough, told[1] > told[0])
+    by_uprights, by_horizon = (float(tukey(np.minimum(errors, 1e3), 1.0).sum()) for errors in (upright, level))
+    return Vertical(up, doubt, enough, by_horizon > by_uprights)
 
 
 def drawn_vertical(lines: Floats, usual: Floats) -> Vertical:
@@ -117,40 +135,52 @@ def drawn_vertical(lines: Floats, usual: Floats) -> Vertical:
     return Vertical(up * np.sign(up @ usual), 0.0, True, bool(level.any()), drawn=True)
 
 
-def _score(edges: _Edges, up: Floats, closely: float = 1.0) -> float:
+def _score(edges: _Edges, up: Floats) -> float:
     """How many edges agree with a direction, counted softly; the horizon's for more, as they tell more."""
-    upright, level = (errors / closely for errors in edges.errors(up))
+    upright, level = edges.errors(up)
     return float((np.exp(-(upright**2) / 2) + SLANT_RAD / PLACE_RAD * np.exp(-(np.minimum(level, 1e3) ** 2) / 2)).sum())
 
 
-def _best(edges: _Edges, top: Floats) -> tuple[list[Floats], float]:
-    """The directions near `top` on which most edges agree, apart from each other; how many agree on a usual one."""
+def _told(edges: _Edges, top: Floats) -> Floats:
+    """Directions (K, 3) near `top` that two edges make, as uprights or as parts of the horizon."""
     random = np.random.default_rng(SEED)
-    chosen = edges if len(edges) <= LOOKED_AT else edges.part(random.choice(len(edges), LOOKED_AT, replace=False))
-    one, other = random.integers(len(chosen), size=(2, TRIALS))
     crossings = []
-    for planes in (chosen.normals, chosen.rays):
+    lying = np.abs(edges.normals @ top) > LYING
+    for planes in (edges.normals[~lying], edges.rays[lying]):
+        if not len(planes):
+            continue
+        one, other = random.integers(len(planes), size=(2, TRIALS))
         crossing = np.cross(planes[one], planes[other])
         size = np.linalg.norm(crossing, axis=1)
         crossings.append(crossing[size > 0.2] / size[size > 0.2, None])
-    told = np.concatenate(crossings)
-    told *= np.sign(told @ top)[:, None]
-    told = told[told @ top > np.cos(np.radians(FURTHEST_DEG))]
-    if not len(told):
-        return [], 0.0
-    scores = np.array([_score(chosen, up) for up in told])
-    best: list[Floats] = []
-    for up in told[np.argsort(-scores)]:
-        if len(best) < STARTS and all(up @ other < APART for other in best):
-            best.append(up)
-    return best, float(np.median(scores)) * len(edges) / len(chosen)
+    told = np.concatenate(crossings) if crossings else np.zeros((0, 3))
+    told *= np.where(told @ top < 0, -1.0, 1.0)[:, None]
+    return np.asarray(told[told @ top > np.cos(np.radians(FURTHEST_DEG))])
+
+
+def _headings(edges: _Edges, told: Floats) -> Floats:
+    """At how many headings edges agree closely on each direction (K, 3)."""
+    random = np.random.default_rng(SEED)
+    if len(edges) > LOOKED_AT:
+        edges = edges.part(random.choice(len(edges), LOOKED_AT, replace=False))
+    seen_at = (edges.headings[:, None] == np.arange(HEADINGS)).astype(np.float32)
+    slant, place = np.sin(CLOSELY * (SLANT_RAD, PLACE_RAD))
+    counts = []
+    for some in np.array_split(told, max(1, len(told) // AT_ONCE)):
+        height = np.abs(edges.normals @ some.T)
+        level = (height > ALONG) & (np.abs(edges.rays @ some.T) < place)
+        there = [agreeing.T.astype(np.float32) @ seen_at for agreeing in (height < slant, level)]
+        counts.append(np.sum([np.minimum(count / ENOUGH_THERE, 1.0).sum(1) for count in there], axis=0))
+    return np.concatenate(counts).astype(np.float64)
 
 
 def _refined(edges: _Edges, up: Floats) -> Floats:
-    for narrower in NARROWER:
+    for spreads in NARROWER:
         for _ in range(ROUNDS):
-            upright, level = (np.minimum(errors, 1e3) / narrower for errors in edges.errors(up))
-            slanted, placed = tukey(upright, 1.0) / SLANT_RAD**2, tukey(level, 1.0) / PLACE_RAD**2
+            errors = zip(edges.errors(up), spreads, strict=True)
+            upright, level = (np.minimum(far, 1e3) / spread for far, spread in errors)
+            slanted = _evenly(tukey(upright, 1.0), edges.headings) / SLANT_RAD**2
+            placed = _evenly(tukey(level, 1.0), edges.headings) / PLACE_RAD**2
             spread = (edges.normals * slanted[:, None]).T @ edges.normals
             spread += (edges.rays * placed[:, None]).T @ edges.rays
             found = np.linalg.eigh(spread)[1][:, 0]
@@ -160,6 +190,12 @@ def _refined(edges: _Edges, up: Floats) -> Floats:
             if settled:
                 break
     return up
+
+
+def _evenly(weights: Floats, headings: NDArray[np.intp]) -> Floats:
+    """Weights of edges (K,), every heading's as much as the share of its edges that agree."""
+    there = np.bincount(headings, minlength=HEADINGS)
+    return np.asarray(weights / there[headings])
 
 
 def _jackknifed(left_out: Floats, up: Floats) -> float:

@@ -8,12 +8,17 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.motion.sphere.faces import FOCAL, MIDDLE, SIDE, Faces, face_rays
 
-EVERY = 8  # frames
+OFTEN, SHORT, EVERY = 2, 40, 8  # of so many frames first, which may be all there are, and of all others
 CELLS = 8  # of a face, each way: edges are taken from all over it
 PER_CELL = 3
 LEAST = 12.0  # of the gradient, levels a px
 STEEPEST = np.sin(np.radians(50.0))  # up or down: further on are sky and what the camera stands on
 STRAIGHT = 0.9  # coherence of the structure tensor: 1 is an edge without a corner
+
+
+def looked_for_edges(frame: int) -> bool:
+    """Whether edges of the `frame`th frame count."""
+    return frame % (OFTEN if frame < SHORT else EVERY) == 0
 
 
 def seen_edges(pictures: NDArray[np.uint8], faces: Faces) -> NDArray[np.float32]:

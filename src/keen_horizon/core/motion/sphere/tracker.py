@@ -21,7 +21,7 @@ from keen_horizon.core.motion.living import FRESH_BELOW, FRESH_EVERY
 from keen_horizon.core.motion.measure import CUT_DIFFERENCE, REPEAT_DIFFERENCE
 from keen_horizon.core.motion.measurement import Evidence, Matches, Measurement, Uprights
 from keen_horizon.core.motion.robust import MINIMUM_INLIERS
-from keen_horizon.core.motion.sphere.edges import EVERY, seen_edges
+from keen_horizon.core.motion.sphere.edges import looked_for_edges, seen_edges
 from keen_horizon.core.motion.sphere.faces import AXES, Faces, face_rays
 from keen_horizon.core.motion.sphere.turns import agreed_turns
 from keen_horizon.core.motion.tracking import Gray, Points, follow, follow_nearby, spread_corners
@@ -120,7 +120,7 @@ class SphereTracker:
             self._match_key(pictures, turn)
         if self.key is None:
             self._new_key(pictures)
-        if self.count % EVERY == 0:
+        if looked_for_edges(self.count):
             self.edges.append((self.count, seen_edges(pictures, self.faces)))
         self.previous, self.small_before = pictures, small
         self.times.append(time)
