@@ -18,6 +18,7 @@ from benches import Bench
 from hostile import damaged, measured_and_corrected, seed_clips
 from truth import run_ffmpeg
 
+from keen_horizon.cli import main
 from keen_horizon.config import Settings
 from keen_horizon.core.errors import KeenHorizonError, MediaError
 from keen_horizon.core.media.layers import read_layers
@@ -25,6 +26,7 @@ from keen_horizon.core.media.probe import probe
 from keen_horizon.core.media.proxy import make_proxy
 from keen_horizon.jobs.apart import Apart
 from keen_horizon.jobs.running import run_work
+from keen_horizon.pipeline.measuring import measure_clip
 from keen_horizon.store.models import Clip, ClipState
 
 
@@ -151,3 +153,25 @@ def test_errors_survive_the_way_between_processes() -> None:
     for error in (MediaError("quay.mp4: x"), KeenHorizonError("y")):
         again = pickle.loads(pickle.dumps(error))
         assert (type(again), str(again)) == (type(error), str(error))
+
+
+def test_pictures_damaged_at_the_end_stop_no_render(ffmpeg: str, tmp_path: Path) -> None:
+    """The last one that can be decoded stands in for them, as the one before does for those in between."""
+    whole, clip = tmp_path / "whole.mp4", tmp_path / "clip.mp4"
+    intra = ("-c:v", "libx264", "-g", "1", "-bf", "0", "-pix_fmt", "yuv420p")
+    run_ffmpeg(ffmpeg, "-f", "lavfi", "-i", "testsrc2=size=320x240:rate=25:duration=1.2", *intra, whole)
+    with av.open(str(whole)) as container:
+        packets = [(packet.pos, packet.size) for packet in container.demux(video=0) if packet.size]
+    data = bytearray(whole.read_bytes())
+    for position, size in packets[-3:]:
+        data[position : position + size] = bytes(size)
+    clip.write_bytes(data)
+    assert main(["correct", str(clip), str(tmp_path / "out.mp4")]) == 0
+    assert probe(tmp_path / "out.mp4")[0].frames == len(packets) == 30
+    for position, size in packets[10:]:
+        data[position : position + size] = bytes(size)
+    clip.write_bytes(data)
+    with pytest.raises(
+        KeenHorizonError, match=r"clip.mp4: the file breaks off after frame 9\. Set the out point there"
+    ):
+        measure_clip(clip, *probe(clip), 0, 29)

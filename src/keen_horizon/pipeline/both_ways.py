@@ -60,7 +60,7 @@ class BothWays:
             self._progress(min(self._done, self._steps), self._steps)
 
     def _forwards(self, begin: int, end: int) -> Iterator[Frame]:
-        yield from ahead(gapless(read_frames(self._source, begin, end, self._times), begin, self._times))
+        yield from ahead(gapless(read_frames(self._source, begin, end, self._times), begin, self._times, end))
 
     def _backwards(self, begin: int, end: int) -> Iterator[Frame]:
         """A few frames at a time are decoded forwards and given in reverse, so memory stays bounded."""

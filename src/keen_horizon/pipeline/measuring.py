@@ -45,7 +45,7 @@ def measure_clip(
     tracker = _resume(checkpoint, info, detail) if checkpoint else _fresh(info, detail)
     start = first + tracker.count
     if start <= last:
-        decoded = gapless(read_frames(info.footage(source), start, last, times), start, times)
+        decoded = gapless(read_frames(info.footage(source), start, last, times), start, times, last)
         looks = ahead((luma, tracker.small(luma), float(f.time)) for f in decoded for luma in [f.luma8()])
 
         def keep(state: Tracker) -> None:

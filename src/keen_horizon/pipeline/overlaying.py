@@ -49,7 +49,7 @@ def overlay_clip(
     layover = Layover(plates_of(treatment, info.display, info.name, (first, last)), info.coded)
     layers = read_layers(graphics, name)
     total = last - first + 1
-    frames = ahead(gapless(read_frames(info.footage(source), first, last, times), first, times))
+    frames = ahead(gapless(read_frames(info.footage(source), first, last, times), first, times, last))
     opening = next(frames)
     chroma, depth = _own_pixels(opening, info, treatment)
     alpha = keeps_alpha(info, treatment.output.codec)

@@ -77,7 +77,7 @@ def render_clip(
     first, last = treatment.frames(info.frames)
     total = last - first + 1
     window = FrameWindow(
-        ahead(gapless(read_frames(info.footage(source), first, last, times), first, times)), _reach(path, versus)
+        ahead(gapless(read_frames(info.footage(source), first, last, times), first, times, last)), _reach(path, versus)
     )
     opening = window.opening()
     clear = treatment.edges.clear_gaps and versus is None

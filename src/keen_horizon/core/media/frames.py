@@ -27,6 +27,7 @@ from keen_horizon.core.media.numbered import USUAL_RATE, as_planes, is_numbered,
 from keen_horizon.core.media.orientation import upright
 from keen_horizon.core.media.stored import Plane, Stored, Tags, decoded_pictures, stored_picture
 
+MOST_HELD = 12  # pictures missing at the end that the last one stands in for: half a second of film
 _MARGINS_S = (0.0, 2.0, 12.0)  # before a frame, from where to decode; files without an index land after what was asked
 
 
@@ -166,18 +167,30 @@ def _other_size(path: Path, size: tuple[int, int], raw: av.video.frame.VideoFram
     )
 
 
-def gapless(frames: Iterator[Frame], first: int, times: NDArray[np.float64]) -> Iterator[Frame]:
-    """Every frame number from `first` once: a picture that could not be decoded repeats its neighbour."""
+def gapless(
+    frames: Iterator[Frame], first: int, times: NDArray[np.float64], last: int | None = None
+) -> Iterator[Frame]:
+    """Every frame number from `first` once: a picture that could not be decoded repeats its neighbour.
+
+    With `last` also up to there, where a few are missing at the end; where many are, the file breaks off.
+    """
     expected = first
     previous: Frame | None = None
     for frame in frames:
         if frame.number < expected:
             continue
         for number in range(expected, frame.number):
-            moment = Fraction(float(times[number])).limit_denominator(1_000_000)
-            yield replace(previous or frame, number=number, time=moment, repeated=True)
+            yield _standing_in(previous or frame, number, times)
         yield frame
         previous, expected = frame, frame.number + 1
+    if previous is not None and last is not None and last - expected < MOST_HELD:
+        for number in range(expected, last + 1):
+            yield _standing_in(previous, number, times)
+
+
+def _standing_in(frame: Frame, number: int, times: NDArray[np.float64]) -> Frame:
+    moment = Fraction(float(times[number])).limit_denominator(1_000_000)
+    return replace(frame, number=number, time=moment, repeated=True)
 
 
 def read_frame(source: Source, number: int, times: NDArray[np.float64] | None = None) -> Frame:
