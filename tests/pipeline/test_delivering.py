@@ -7,6 +7,7 @@ import io
 import json
 import subprocess
 import zipfile
+from fractions import Fraction
 from pathlib import Path
 
 import cv2
@@ -15,6 +16,8 @@ import pytest
 from truth import run_ffmpeg
 
 from keen_horizon.core.errors import TreatmentError
+from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.media.encode import EncodeSettings, write_video
 from keen_horizon.core.media.formats import VIDEO_FORMATS, expected_bytes
 from keen_horizon.core.media.frames import read_frames
 from keen_horizon.core.media.probe import probe
@@ -193,3 +196,20 @@ def test_expected_sizes_are_of_the_right_order(source: Path, tmp_path: Path) -> 
         delivered(source, target, {"codec": codec, "container": format_.containers[0], "quality": format_.usual})
         expected = expected_bytes(codec, format_.usual, 320 * 180, 50, False)
         assert 0.1 < target.stat().st_size / expected < 6, codec
+
+
+@pytest.mark.parametrize("count", [1, 2, 3])
+@pytest.mark.parametrize(("codec", "container"), [("h264", "mp4"), ("h265", "mp4"), ("h265", "mov"), ("av1", "mp4")])
+def test_a_film_of_very_few_frames_is_whole(tmp_path: Path, codec: str, container: str, count: int) -> None:
+    clip = tmp_path / f"few.{container}"
+    planes = tuple(np.full(shape, 128, np.uint8) for shape in ((120, 160), (60, 80), (60, 80)))
+    settings = EncodeSettings(
+        size=Size(160, 120), bit_depth=8, chroma="420", rate=Fraction(25), time_base=Fraction(1, 12800), codec=codec,
+        container=container,
+    )  # fmt: skip
+    with write_video(clip, settings) as writer:
+        for number in range(count):
+            writer.write(planes, Fraction(number, 25))
+    info, times = probe(clip)
+    assert info.frames == count
+    assert times - times[0] == pytest.approx(np.arange(count) / 25)

@@ -31,6 +31,8 @@ from keen_horizon.core.media.spherical_tags import tag_sphere
 from keen_horizon.core.media.stored import Plane, Tags
 from keen_horizon.core.media.subtitles import subtitle_track
 
+FEW = 2  # frames, of which none is reordered; of so few, libx265 tells decoding times that are never set
+
 
 @dataclass(frozen=True)
 class EncodeSettings:
@@ -97,6 +99,7 @@ class VideoWriter:
 
     def __init__(self, container: Any, settings: EncodeSettings) -> None:
         self._container = container
+        self._count = 0  # of frames written
         self.tracks: list[Track] = []
         self.settings = settings
         format_ = VIDEO_FORMATS[settings.codec]
@@ -138,12 +141,15 @@ class VideoWriter:
         frame = picture_frame(planes, self.settings)
         frame.time_base = self.settings.time_base
         frame.pts = round(time / self.settings.time_base)
+        self._count += 1
         for packet in self._stream.encode(frame):
             self._container.mux(packet)
 
     def finish(self) -> None:
         """Flush the encoder."""
         for packet in self._stream.encode(None):
+            if self._count <= FEW:
+                packet.dts = packet.pts
             self._container.mux(packet)
         for track in self.tracks:
             track.finish()
