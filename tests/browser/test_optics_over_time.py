@@ -59,8 +59,8 @@ def test_a_drawn_line_levels_and_four_corners_make_a_rectangle(page: Page, ruled
     drag(page, ".viewer canvas", (0.2, 0.5), (0.8, 0.56))
     expect(page.locator(".world-lines li")).to_have_count(1)
     slope = np.degrees(np.arctan2(0.06 * SIZE.height, 0.6 * SIZE.width))
-    assert draft_of(page)["optics"]["turn"]["roll_deg"] == pytest.approx(slope, abs=0.15)
     expect(page.locator("[data-stage=optics]")).to_contain_text("turned")
+    assert draft_of(page)["optics"]["turn"]["roll_deg"] == pytest.approx(slope, abs=0.15)
     page.get_by_role("button", name="remove level line 1").click()
     assert draft_of(page)["optics"]["turn"]["roll_deg"] == 0
     page.get_by_role("button", name="Click four corners").click()
