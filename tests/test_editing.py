@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 from fractions import Fraction
 from pathlib import Path
 
@@ -204,6 +205,17 @@ def test_what_other_programs_keep_in_an_edit_is_theirs() -> None:
     assert len(read_edit(timeline.to_json_string(), "boat.otio")) == len(
         read_edit(edit().to_json_string(), "boat.otio")
     )
+
+
+def test_results_may_lie_above_the_media_and_count_as_none(media: Path, tmp_path: Path) -> None:
+    shoot = tmp_path / "shoot"
+    shutil.copytree(media, shoot)
+    edit().to_json_file(str(tmp_path / "e.otio"))
+    (tmp_path / "t.json").write_text(json.dumps({"motion": {"intent": None}}))
+    for into in (tmp_path, shoot / "done", shoot / "done"):
+        command = ["edit", tmp_path / "e.otio", tmp_path / "out.otio", "--media", shoot, "--into", into]
+        assert main([*(str(word) for word in command), "--treatment", str(tmp_path / "t.json")]) == 0
+    assert len(list((shoot / "done").iterdir())) == 2 * len(list(tmp_path.glob("*_corrected.*"))) == 6
 
 
 def test_an_edit_that_takes_its_reader_down_is_named(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:

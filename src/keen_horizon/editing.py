@@ -94,8 +94,9 @@ def summary_of(links: tuple[Link[Path], ...], misses: tuple[Miss, ...]) -> str:
 def _media(folder: Path, results: Path) -> dict[Path, Media]:
     """The folder's files that can be worked on, but for those in a folder of `results` below it."""
     found: dict[Path, Media] = {}
+    results_below = folder.resolve() in results.resolve().parents
     for path in sorted(folder.rglob("*")):
-        made_before = results.resolve() in path.resolve().parents and results.resolve() != folder.resolve()
+        made_before = results_below and results.resolve() in path.resolve().parents
         if path.suffix.lower() in SUFFIXES and path.is_file() and not made_before:
             try:
                 found[path] = Media(*probe_decodable(path))

@@ -14,7 +14,7 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from keen_horizon.core.exchange.edits import Replacement, Use
-from keen_horizon.core.exchange.relinking import Link, Media, Miss, covering, relinked, replacement
+from keen_horizon.core.exchange.relinking import EVENLY, Link, Media, Miss, covering, relinked, replacement
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.operations.clips import media_files, register_from_folder
@@ -101,7 +101,8 @@ def corrected_files(edit: Edit, found: Linked, files: FileStore) -> dict[int, Re
 
 
 def _media(clip: Clip, files: FileStore) -> Media:
-    return Media(clip_info(clip), clip_times(clip, files))
+    info = clip_info(clip)
+    return Media(info, clip_times(clip, files) if info.variable_rate else EVENLY)
 
 
 def _newest_over(clip: Clip, info: ClipInfo, first: int, last: int) -> Render | None:

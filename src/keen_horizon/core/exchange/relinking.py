@@ -23,11 +23,12 @@ Key = TypeVar("Key")
 SLACK_FRAMES = Fraction(3, 2)  # that lengths may differ by, for files count them with and without their last one
 SLIGHT = Fraction(1, 100)  # of a frame: edits' times are rounded
 FINEST_CLOCK = 1_000_000  # ticks a second
+EVENLY = np.zeros(0)  # stands for the times of pictures that come evenly, which are not asked for
 
 
 @dataclass(frozen=True)
 class Media:
-    """A file at hand: its facts, and when its pictures are shown (N,), s."""
+    """A file at hand: its facts, and when its pictures are shown (N,), s; or `EVENLY`."""
 
     info: ClipInfo
     times: NDArray[np.float64]
