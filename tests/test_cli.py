@@ -168,8 +168,14 @@ def test_a_file_that_breaks_off_is_corrected_as_far_as_it_goes(
         ["overlay", "other.mp4", "CLIP", "CLIP", "--treatment", "t.json"],
         ["join", "CLIP", "other.mp4", "--out", "CLIP"],
         ["edit", "CLIP", "CLIP", "--media", ".", "--into", "."],
+        ["correct", "other.mp4", "new.mp4", "--treatment", "CLIP", "--report", "CLIP"],
+        ["correct", "other.mp4", "new.mp4", "--measurement", "CLIP", "--path", "CLIP"],
+        ["measure", "other.mp4", "--out", "new.npz", "--treatment", "CLIP", "--json", "CLIP"],
+        ["glass", "other.mp4", "CLIP", "--flat", "CLIP"],
+        ["lens", "other.mp4", "CLIP", "--profile", "CLIP"],
+        ["edit", "other.otio", "CLIP", "--media", ".", "--into", ".", "--treatment", "CLIP"],
     ],
-    ids=lambda command: command[0],
+    ids=lambda command: f"{command[0]} {command[-2]}",
 )
 def test_what_a_result_is_made_of_is_never_overwritten(
     shaky: tuple[Path, Similarities], command: list[str], capsys: pytest.CaptureFixture[str]
@@ -178,6 +184,12 @@ def test_what_a_result_is_made_of_is_never_overwritten(
     assert main([str(shaky[0]) if word == "CLIP" else word for word in command]) == 1
     assert f"{shaky[0].name}: this would overwrite what it is made of" in capsys.readouterr().err
     assert shaky[0].read_bytes() == before
+
+
+def test_two_results_never_share_a_file(shaky: tuple[Path, Similarities], capsys: pytest.CaptureFixture[str]) -> None:
+    both = str(shaky[0].with_name("both.json"))
+    assert main(["measure", str(shaky[0]), "--out", both, "--json", both]) == 1
+    assert "both.json: two results would be written into it" in capsys.readouterr().err
 
 
 def test_wrong_usage_exits_2() -> None:

@@ -49,6 +49,7 @@ from keen_horizon.pipeline.rendering import Versus, as_shot, render_clip
 from keen_horizon.pipeline.report import path_csv, path_document, report_of, transforms_csv
 
 UNTREATED = Treatment()
+INPUTS = ("source", "treatment", "measurement", "profile", "flat", "graphics")  # options that name files to read
 USUAL_CODECS = {"mp4": "h264", "mov": "h264", "mkv": "h264", "webm": "vp9", "zip": "png"}
 
 
@@ -158,7 +159,7 @@ def _application(name: str) -> Any:
 
 
 def _measure(options: argparse.Namespace) -> None:
-    check_targets(options.out, options.json, made_of=[options.source])
+    check_targets(options.out, options.json, made_of=_inputs(options))
     treatment = Treatment.from_json(read_json(options.treatment) if options.treatment else {})
     info, times = _probed(options, treatment)
     measurement = measure_clip(options.source, info, times, 0, info.frames - 1, bar("measuring"), finer=options.finer)
@@ -171,8 +172,8 @@ def _measure(options: argparse.Namespace) -> None:
 
 
 def _correct(options: argparse.Namespace) -> None:
+    check_targets(options.destination, options.report, options.path, made_of=_inputs(options))
     treatment = _treatment(options)
-    check_targets(options.destination, options.report, options.path, made_of=[options.source])
     info, times = _probed(options, treatment)
     treatment = like_source(treatment, info)
     began = time.perf_counter()
@@ -187,6 +188,7 @@ def _correct(options: argparse.Namespace) -> None:
     facts = render_clip(
         options.source, info, times, path, treatment, options.destination, bar("rendering"), versus=versus
     )
+    tell(info, facts.notes())
     if options.report:
         seconds = {"measure": measured - began, "solve": solved - measured, "render": facts.seconds}
         write_json(options.report, report_of(path, treatment, info, facts, seconds, notes, measurement))
@@ -200,7 +202,7 @@ def _correct(options: argparse.Namespace) -> None:
 
 
 def _lens(options: argparse.Namespace) -> None:
-    check_targets(options.destination, made_of=[options.source])
+    check_targets(options.destination, made_of=_inputs(options, but=options.treatment))
     treatment = Treatment.from_json(read_json(options.treatment) if options.treatment else {})
     info, times = _probed(options)
     notes: tuple[str, ...] = ()
@@ -222,7 +224,7 @@ def _lens(options: argparse.Namespace) -> None:
 
 
 def _glass(options: argparse.Namespace) -> None:
-    check_targets(options.destination, made_of=[options.source, *([options.flat] if options.flat else [])])
+    check_targets(options.destination, made_of=_inputs(options, but=options.treatment))
     treatment = Treatment.from_json(read_json(options.treatment) if options.treatment else {})
     info, times = _probed(options)
     field = options.flat and (options.flat.name, falloff_of_field(options.flat, info.display))
@@ -235,30 +237,34 @@ def _glass(options: argparse.Namespace) -> None:
 
 
 def _plate(options: argparse.Namespace) -> None:
-    check_targets(options.destination, made_of=[options.source])
+    check_targets(options.destination, made_of=_inputs(options))
     info, times = _probed(options)
     treatment = like_source(plate_treatment(_treatment(options), info.name), info)
     first, last = treatment.frames(info.frames)
     path = solve_path(Measurement.still(info.display, first, times[first : last + 1]), treatment)
-    render_clip(options.source, info, times, path, treatment, options.destination, bar("rendering"))
+    facts = render_clip(options.source, info, times, path, treatment, options.destination, bar("rendering"))
+    tell(info, facts.notes())
 
 
 def _maps(options: argparse.Namespace) -> None:
-    check_targets(options.destination, made_of=[options.source])
+    check_targets(options.destination, made_of=_inputs(options))
     info, _ = _probed(options)
     treatment = Treatment.from_json(read_json(options.treatment))
     write_maps(info, treatment, options.destination, bar("writing"), frame=options.frame)
 
 
 def _overlay(options: argparse.Namespace) -> None:
-    check_targets(options.destination, made_of=[options.source, options.graphics])
+    check_targets(options.destination, made_of=_inputs(options))
     info, times = _probed(options)
     treatment, graphics = like_source(_treatment(options), info), options.graphics
-    overlay_clip(options.source, info, times, treatment, graphics, graphics.name, options.destination, bar("rendering"))
+    facts = overlay_clip(
+        options.source, info, times, treatment, graphics, graphics.name, options.destination, bar("rendering")
+    )
+    tell(info, facts.notes())
 
 
 def _corners(options: argparse.Namespace) -> None:
-    check_targets(options.destination, made_of=[options.source])
+    check_targets(options.destination, made_of=_inputs(options))
     info, times = _probed(options)
     treatment = Treatment.from_json(read_json(options.treatment))
     if treatment.optics.flat is None:
@@ -271,6 +277,12 @@ def _corners(options: argparse.Namespace) -> None:
         options.destination.write_text(plane_csv(document))
     else:
         write_json(options.destination, document)
+
+
+def _inputs(options: argparse.Namespace, but: Path | None = None) -> list[Path]:
+    """The files that a command reads, `but` one that it may write anew: a treatment is a document to go on with."""
+    named = [getattr(options, name, None) for name in INPUTS]
+    return [path for path in named if path is not None and path != but]
 
 
 def _probed(options: argparse.Namespace, treatment: Treatment = UNTREATED) -> tuple[ClipInfo, NDArray[np.float64]]:

@@ -32,12 +32,16 @@ def write_json(path: Path, document: dict[str, Any]) -> None:
 
 
 def check_targets(*files: Path | None, made_of: Sequence[Path]) -> None:
-    """What is written has a folder, and is none of the files that it is `made_of`: better said now than after an hour
-    of measuring. Raises KeenHorizonError.
+    """What is written has a folder and a name of its own, and is none of the files that it is `made_of`: better said
+    now than after an hour of measuring. Raises KeenHorizonError.
     """
+    written: set[Path] = set()
     for file in files:
         if file is None:
             continue
+        if file.resolve() in written:
+            raise KeenHorizonError(f"{file.name}: two results would be written into it. Choose another name for one.")
+        written.add(file.resolve())
         if not file.resolve().parent.is_dir():
             raise KeenHorizonError(f"{file.name}: there is no folder {file.resolve().parent}. Make it first.")
         if any(file.exists() and source.exists() and file.samefile(source) for source in made_of):

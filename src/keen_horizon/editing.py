@@ -8,7 +8,7 @@ from contextlib import closing
 from pathlib import Path
 from typing import Any
 
-from keen_horizon.console import check_targets, read_json
+from keen_horizon.console import check_targets, read_json, tell
 from keen_horizon.core.errors import EditError, KeenHorizonError, NotVideoError, UnreadableVideoError
 from keen_horizon.core.exchange.edits import Replacement, Use, edit_text, read_edit, with_files
 from keen_horizon.core.exchange.relinking import Link, Media, Miss, covering, relinked, replacement
@@ -54,7 +54,8 @@ def _join(options: argparse.Namespace) -> None:
 
 
 def _edit(options: argparse.Namespace) -> None:
-    check_targets(options.destination, made_of=[options.source])
+    inputs = [options.source, *([options.treatment] if options.treatment else [])]
+    check_targets(options.destination, made_of=inputs)
     name, text = options.source.name, edit_text(options.source.read_bytes(), options.source.name)
     with closing(Apart(members=1)) as apart:
         uses = apart.call(name, read_edit, text, name)
@@ -117,7 +118,8 @@ def _corrected(path: Path, media: Media, treatment: Treatment, frames: tuple[int
         measurement = Measurement.still(info.display, first, times[first : last + 1])
     else:
         measurement = measure_clip(path, info, times, first, last)
-    render_clip(path, info, times, solve_any(measurement, part), part, target)
+    facts = render_clip(path, info, times, solve_any(measurement, part), part, target)
+    tell(info, facts.notes())
     return target
 
 

@@ -251,6 +251,8 @@ def test_a_damaged_picture_in_the_middle_is_stood_in_for(tmp_path: Path, shaky: 
     assert len(list(read_frames(damaged))) < 90
     facts = corrected(damaged, tmp_path / "out.mp4", {})
     assert facts.frames == 90
+    assert facts.stood_in
+    assert set(facts.stood_in) <= set(range(38, 46))  # packets are in decoding order
     assert probe(tmp_path / "out.mp4")[0].frames == 90
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import pickle
 import random
 import zipfile
@@ -155,7 +156,9 @@ def test_errors_survive_the_way_between_processes() -> None:
         assert (type(again), str(again)) == (type(error), str(error))
 
 
-def test_pictures_damaged_at_the_end_stop_no_render(ffmpeg: str, tmp_path: Path) -> None:
+def test_pictures_damaged_at_the_end_stop_no_render(
+    ffmpeg: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     """The last one that can be decoded stands in for them, as the one before does for those in between."""
     whole, clip = tmp_path / "whole.mp4", tmp_path / "clip.mp4"
     intra = ("-c:v", "libx264", "-g", "1", "-bf", "0", "-pix_fmt", "yuv420p")
@@ -166,8 +169,12 @@ def test_pictures_damaged_at_the_end_stop_no_render(ffmpeg: str, tmp_path: Path)
     for position, size in packets[-3:]:
         data[position : position + size] = bytes(size)
     clip.write_bytes(data)
-    assert main(["correct", str(clip), str(tmp_path / "out.mp4")]) == 0
+    report = tmp_path / "r.json"
+    assert main(["correct", str(clip), str(tmp_path / "out.mp4"), "--report", str(report)]) == 0
     assert probe(tmp_path / "out.mp4")[0].frames == len(packets) == 30
+    said = "Damaged or missing in the file, so that the picture beside it stands in: frames 27-29."
+    assert said in json.loads(report.read_text())["notes"]
+    assert f"clip.mp4: {said}" in capsys.readouterr().err
     for position, size in packets[10:]:
         data[position : position + size] = bytes(size)
     clip.write_bytes(data)

@@ -58,6 +58,7 @@ def overlay_clip(
     origin = Fraction(opening.time)
     along = taken_along(source, info, treatment, float(origin), times)
     done = 0
+    stood_in: list[int] = []
     frame: Frame | None = opening
     with open_writer(destination, settings, along, info, first) as writer, Behind() as encoder:
         while frame is not None:
@@ -70,6 +71,8 @@ def overlay_clip(
                 planes = (*planes, frame.coverage[: size.height, : size.width])
             encoder.call(writer.write, as_written(planes, frame, settings), frame.time - origin)
             done += 1
+            if frame.repeated:
+                stood_in.append(frame.number)
             progress(done, total)
             frame = next(frames, None)
     return RenderFacts(
@@ -80,6 +83,7 @@ def overlay_clip(
         height=size.height,
         codec=treatment.output.codec,
         pix_fmt=settings.pixel_format,
+        stood_in=tuple(stood_in),
     )
 
 

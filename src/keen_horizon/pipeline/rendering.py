@@ -25,6 +25,7 @@ from keen_horizon.core.media.formats import written_chroma
 from keen_horizon.core.media.frames import Frame, gapless, read_frames
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.path.any_path import AnyPath
+from keen_horizon.core.path.notes import stretches_told
 from keen_horizon.core.path.sphere.sphere_path import SpherePath
 from keen_horizon.core.render.borrow import lending_frames
 from keen_horizon.core.render.compare import Comparison
@@ -37,7 +38,9 @@ from keen_horizon.pipeline.streams import Behind, ahead
 
 @dataclass(frozen=True)
 class RenderFacts:
-    """What a render did: frames written, gap samples in all of them, seconds, and the file's format."""
+    """What a render did: frames written, gap samples in all of them, seconds, the file's format, and the frames of the
+    clip that were damaged, for which the picture beside them stands in.
+    """
 
     frames: int
     gap_pixels: int
@@ -46,10 +49,20 @@ class RenderFacts:
     height: int
     codec: str
     pix_fmt: str
+    stood_in: tuple[int, ...] = ()
 
     def to_json(self) -> dict[str, Any]:
         """Plain values for JSON."""
         return asdict(self)
+
+    def notes(self) -> tuple[str, ...]:
+        """What an editor should know of the pictures."""
+        if not self.stood_in:
+            return ()
+        first = self.stood_in[0]
+        marked = np.isin(np.arange(first, self.stood_in[-1] + 1), self.stood_in)
+        where = stretches_told(marked, first)
+        return (f"Damaged or missing in the file, so that the picture beside it stands in: {where}.",)
 
 
 @dataclass(frozen=True)
@@ -93,6 +106,7 @@ def render_clip(
     origin = Fraction(opening.time)
     along = taken_along(source, info, treatment, float(origin), times)
     gaps = done = 0
+    stood_in: list[int] = []
     with open_writer(destination, settings, along, info, first) as writer, Behind() as encoder:
         for frame in window:
             if should_stop():
@@ -104,6 +118,8 @@ def render_clip(
                 planes = (*planes, coverage_of(warped[-1], frame.bit_depth))
             encoder.call(writer.write, as_written(planes, frame, settings), frame.time - origin)
             done += 1
+            if frame.repeated:
+                stood_in.append(frame.number)
             progress(done, total)
         if done < total:
             raise MediaError(
@@ -118,6 +134,7 @@ def render_clip(
         height=settings.size.height,
         codec=treatment.output.codec,
         pix_fmt=settings.pixel_format,
+        stood_in=tuple(stood_in),
     )
 
 

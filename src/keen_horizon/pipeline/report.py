@@ -54,7 +54,7 @@ def report_of(
         "seconds": {name: round(value, 3) for name, value in seconds.items()},
         "output": {"width": facts.width, "height": facts.height, "codec": facts.codec, "pix_fmt": facts.pix_fmt},
         "goes_along": [asdict(fate) for fate in clip_fates(info, treatment)],
-        "notes": list(notes),
+        "notes": [*notes, *facts.notes()],
     }
 
 

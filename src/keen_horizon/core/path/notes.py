@@ -41,8 +41,8 @@ def solution_notes(measurement: Measurement, treatment: Treatment) -> tuple[str,
 def lost_notes(pins: tuple[PinTrack, ...]) -> list[str]:
     """Where followed points were lost."""
     return [
-        f"Point {number} was hidden or lost in {_stretches(pin.trail.confidence <= 0, pin.first)}: there it goes with "
-        "its surroundings. Where that is wrong, set it again."
+        f"Point {number} was hidden or lost in {stretches_told(pin.trail.confidence <= 0, pin.first)}: there it goes "
+        "with its surroundings. Where that is wrong, set it again."
         for number, pin in enumerate(pins, 1)
         if (pin.trail.confidence <= 0).any()
     ]
@@ -69,7 +69,7 @@ def outcome_notes(path: CameraPath, treatment: Treatment, pins: tuple[PinTrack, 
     if eased.any():
         assert path.stage is not None
         notes.append(
-            f"In {_stretches(eased, path.stage.first)} the rows moved further than the zoom limit leaves room for: "
+            f"In {stretches_told(eased, path.stage.first)} the rows moved further than the zoom limit leaves room for: "
             "they are put right in part."
         )
     figures = ledger(path)
@@ -86,7 +86,7 @@ def outcome_notes(path: CameraPath, treatment: Treatment, pins: tuple[PinTrack, 
         notes.append(f"This path asks for {more}. The limit holds it to {figures.zoom:.3f}x; the steadiness gives way.")
     gaps = open_areas(path) > 0
     if gaps.any() and not treatment.gaps_wanted:
-        notes.append(_gap_told(path, treatment, _stretches(gaps, path.first)))
+        notes.append(_gap_told(path, treatment, stretches_told(gaps, path.first)))
     return tuple(notes)
 
 
@@ -102,7 +102,7 @@ def _gap_told(path: CameraPath, treatment: Treatment, where: str) -> str:
     return f"The window as it was moved leaves a gap in {where}."
 
 
-def _stretches(marked: NDArray[np.bool_], first: int) -> str:
+def stretches_told(marked: NDArray[np.bool_], first: int) -> str:
     """Where runs of marked frames lie, in words."""
     edges = np.flatnonzero(np.diff(np.concatenate([[False], marked, [False]]).astype(int)))
     runs = [(first + start, first + end - 1) for start, end in zip(edges[::2], edges[1::2], strict=True)]
