@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import subprocess
+from dataclasses import replace
 from pathlib import Path
 
 import av
@@ -17,8 +18,9 @@ from keen_horizon.cli import main
 from keen_horizon.core.cameras.sphere import Sphere
 from keen_horizon.core.errors import EncodeError, MediaError, TreatmentError
 from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.media.carried import SoundFacts
 from keen_horizon.core.media.frames import read_frames
-from keen_horizon.core.media.probe import probe
+from keen_horizon.core.media.probe import ClipInfo, probe
 from keen_horizon.core.media.scanning import Asked
 from keen_horizon.core.media.spherical import camera_of
 from keen_horizon.core.media.spherical_tags import XML_BOX, tag_sphere
@@ -27,6 +29,7 @@ from keen_horizon.core.motion.sphere.faces import FOCAL
 from keen_horizon.core.motion.sphere.turns import sphere_turns
 from keen_horizon.core.path.sphere.solve import solve_sphere
 from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.pipeline.delivery import clip_fates
 from keen_horizon.pipeline.measuring import measure_clip
 from keen_horizon.pipeline.rendering import render_clip
 
@@ -227,3 +230,19 @@ def test_hostile_marks_do_no_harm(clip: tuple[Path, Rotation], tmp_path: Path, f
     assert cameras
     assert refusals
     assert all("spoiled.mp4" in said for said in refusals)
+
+
+def test_sound_from_all_around_is_spoken_of_where_it_goes_along(clip: tuple[Path, Rotation]) -> None:
+    info = probe(clip[0], Asked(camera="sphere"))[0]
+    ambient = SoundFacts(codec="pcm_s16le", channels=4, layout="4.0", rate=48_000)
+    ambient_info = replace(info, carried=replace(info.carried, sounds=(ambient,)))
+
+    def told(known: ClipInfo, **output: str) -> bool:
+        fates = clip_fates(known, Treatment.from_json({"output": output}))
+        return any(fate.what == "sound from all around" for fate in fates)
+
+    assert told(ambient_info, codec="h264", container="mp4")
+    assert not told(info, codec="h264", container="mp4")
+    assert not told(ambient_info, codec="h264", container="mp4", sound="none")
+    assert not told(ambient_info, codec="vp9", container="webm")  # Opus does not take it
+    assert not told(ambient_info, codec="png", container="zip")

@@ -100,7 +100,8 @@ def test_linear_light_in_and_out(tmp_path: Path) -> None:
     assert (info.rate, info.codec, info.carried.alpha) == (24, "exr", True)
     target = corrected(folder, tmp_path / "out.zip", codec="exr")
     with zipfile.ZipFile(target) as archive:
-        assert json.loads(archive.read("pictures.json"))["transfer"] == "linear"
+        told = json.loads(archive.read("pictures.json"))
+        assert (told["transfer"], told["alpha"]) == ("linear", "multiplied in")
         archive.extract("out.000001.exr", tmp_path)
     found = OpenEXR.File(str(tmp_path / "out.000001.exr"), separate_channels=True).channels()
     assert np.abs(found["A"].pixels.astype(float) - 0.5).max() < 0.001

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import zipfile
 from pathlib import Path
 
 import numpy as np
@@ -130,6 +131,8 @@ def test_other_formats_come_down_under_their_own_names(browser: Browser, clip: i
     file = browser.client.get(browser.ask("GET", f"/api/clips/{clip}")["renders"][0]["file"])
     assert file.mimetype == "application/zip"
     assert "shaky_steady.zip" in file.headers["Content-Disposition"]
+    with zipfile.ZipFile(io.BytesIO(file.data)) as archive:
+        assert {"shaky_steady.000000.png", "shaky_steady.000009.png"} < set(archive.namelist())
 
 
 def test_data_of_the_settings_and_the_report(browser: Browser, clip: int) -> None:

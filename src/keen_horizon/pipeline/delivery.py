@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.media.along import Fate, delivery, fates
+from keen_horizon.core.media.along import Fate, delivery, fates, sound_way
 from keen_horizon.core.media.encode import Along, EncodeSettings, write_video
 from keen_horizon.core.media.formats import SEQUENCES
 from keen_horizon.core.media.frames import Frame
@@ -107,8 +107,11 @@ def _of_sphere(info: ClipInfo, treatment: Treatment) -> Iterator[Fate]:
         yield Fate("that it shows all around", "lost", "pictures have no place for it")
     else:
         yield Fate("that it shows all around", "kept")
-    if output.sound != "none" and any(sound.channels >= FIRST_ORDER for sound in info.carried.sounds):
-        yield Fate("sound from all around", "changed", "if it is ambisonic: not turned along with the picture")
+    if output.sound != "none" and output.codec not in SEQUENCES:
+        whole = is_whole(info, treatment)
+        heard = [sound for sound in info.carried.sounds if sound_way(sound, output.container, whole) is not None]
+        if any(sound.channels >= FIRST_ORDER for sound in heard):
+            yield Fate("sound from all around", "changed", "if it is ambisonic: not turned along with the picture")
 
 
 def done_to(treatment: Treatment) -> str:
@@ -121,11 +124,11 @@ def done_to(treatment: Treatment) -> str:
 
 
 def open_writer(
-    path: Path, settings: EncodeSettings, along: Along | None, info: ClipInfo, first: int
+    path: Path, settings: EncodeSettings, along: Along | None, info: ClipInfo, first: int, stem: str | None = None
 ) -> AbstractContextManager[Any]:
-    """The writer for a codec's kind of file; numbered pictures start with `first`."""
+    """The writer for a codec's kind of file; numbered pictures start with `first`, called as the file, or `stem`."""
     if settings.codec in SEQUENCES:
-        return write_sequence(path, settings, first, info.timecode)
+        return write_sequence(path, settings, first, info.timecode, stem)
     return write_video(path, settings, along)
 
 

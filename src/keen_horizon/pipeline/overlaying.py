@@ -39,8 +39,10 @@ def overlay_clip(
     destination: Path,
     progress: Callable[[int, int], None] = lambda done, total: None,
     should_stop: Callable[[], bool] = lambda: False,
+    stem: str | None = None,
 ) -> RenderFacts:
-    """Write the range with the graphics `name` over it. Where they end, the clip goes on alone.
+    """Write the range with the graphics `name` over it. Where they end, the clip goes on alone. Numbered pictures are
+    called as the file, or `stem`.
 
     Raises LensError without a lens, MediaError, EncodeError, Stopped.
     """
@@ -60,7 +62,7 @@ def overlay_clip(
     done = 0
     stood_in: list[int] = []
     frame: Frame | None = opening
-    with open_writer(destination, settings, along, info, first) as writer, Behind() as encoder:
+    with open_writer(destination, settings, along, info, first, stem) as writer, Behind() as encoder:
         while frame is not None:
             if should_stop():
                 raise Stopped(f"{info.name}: laying the graphics over it was stopped.")

@@ -84,8 +84,12 @@ def render_clip(
     progress: Callable[[int, int], None] = lambda done, total: None,
     should_stop: Callable[[], bool] = lambda: False,
     versus: Versus | None = None,
+    stem: str | None = None,
 ) -> RenderFacts:
-    """Write the treated range to `destination`. Raises Stopped, MediaError, EncodeError."""
+    """Write the treated range to `destination`; numbered pictures in it are called as it, or `stem`.
+
+    Raises Stopped, MediaError, EncodeError.
+    """
     began = time.perf_counter()
     first, last = treatment.frames(info.frames)
     total = last - first + 1
@@ -107,7 +111,7 @@ def render_clip(
     along = taken_along(source, info, treatment, float(origin), times)
     gaps = done = 0
     stood_in: list[int] = []
-    with open_writer(destination, settings, along, info, first) as writer, Behind() as encoder:
+    with open_writer(destination, settings, along, info, first, stem) as writer, Behind() as encoder:
         for frame in window:
             if should_stop():
                 raise Stopped(f"{info.name}: the render was stopped.")

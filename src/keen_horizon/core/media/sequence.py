@@ -66,7 +66,7 @@ class SequenceWriter:
             "depth": "half float" if light else settings.picture_bits,
             "transfer": "linear" if light else TRANSFER_NAMES.get(tags.transfer if tags else 2, "not told"),
             "primaries": PRIMARY_NAMES.get(tags.primaries if tags else 2, "not told"),
-            "alpha": "straight" if settings.alpha else None,
+            "alpha": ("multiplied in" if light else "straight") if settings.alpha else None,
             "frames_per_second": str(settings.rate),
         }
 
@@ -107,14 +107,15 @@ class SequenceWriter:
 
 @contextmanager
 def write_sequence(
-    path: Path, settings: EncodeSettings, first: int = 0, timecode: Timecode | None = None
+    path: Path, settings: EncodeSettings, first: int = 0, timecode: Timecode | None = None, stem: str | None = None
 ) -> Iterator[SequenceWriter]:
-    """Open the archive `path`; pictures are numbered from `first`. `timecode` is that of frame 0 of the clip.
+    """Open the archive `path`; pictures are called as it, or `stem`, and numbered from `first`. `timecode` is that of
+    frame 0 of the clip.
 
     Raises EncodeError; see `write_video`.
     """
     partial = path.with_name(path.name + ".part")
     with whole_or_nothing(path, partial), zipfile.ZipFile(partial, "w", zipfile.ZIP_STORED) as archive:
-        writer = SequenceWriter(archive, path.stem, settings, first, timecode)
+        writer = SequenceWriter(archive, stem or path.stem, settings, first, timecode)
         yield writer
         writer.finish()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from pathlib import Path
+from pathlib import Path, PurePath
 
 from sqlalchemy import Engine
 from sqlalchemy.orm import Session
@@ -15,7 +15,7 @@ from keen_horizon.jobs.kinds.material import checked_digest, need_space
 from keen_horizon.jobs.progress import Progress
 from keen_horizon.operations.material import clip_info, clip_measurement, clip_pins, clip_times, same_source
 from keen_horizon.operations.solving import clip_path
-from keen_horizon.operations.treating import render_bytes
+from keen_horizon.operations.treating import render_bytes, render_name
 from keen_horizon.pipeline.maps import write_maps
 from keen_horizon.pipeline.overlaying import overlay_clip
 from keen_horizon.pipeline.rendering import Versus, as_shot, render_clip
@@ -54,11 +54,12 @@ def _overlay(engine: Engine, files: FileStore, work: Work, progress: Progress) -
         source, info, times = same_source(session, clip, files), clip_info(clip), clip_times(clip, files)
         treatment, graphics = Treatment.from_json(render.treatment), render.graphics or {}
         need_space(files, render_bytes(render))
+        stem = PurePath(render_name(render)).stem
     suffix = f".{treatment.output.container}"
     target = files.work_path(f"render-{work.render_id}{suffix}")
     facts = overlay_clip(
         source, info, times, treatment, files.path(graphics["key"]), graphics["name"], target,
-        progress.frames, progress.should_stop,
+        progress.frames, progress.should_stop, stem,
     )  # fmt: skip
     with transaction(engine) as session:
         render = session.get_one(Render, work.render_id)
@@ -77,9 +78,12 @@ def _picture(engine: Engine, files: FileStore, work: Work, progress: Progress) -
         notes = notes_of(measurement, treatment, path, clip_pins(session, files, clip, treatment))
         versus = _versus(session, files, render, treatment)
         need_space(files, render_bytes(render))
+        stem = PurePath(render_name(render)).stem
     suffix = f".{treatment.output.container}"
     target = files.work_path(f"render-{render.id}{suffix}")
-    facts = render_clip(source, info, times, path, treatment, target, progress.frames, progress.should_stop, versus)
+    facts = render_clip(
+        source, info, times, path, treatment, target, progress.frames, progress.should_stop, versus, stem
+    )
     document: Path = files.work_path(f"render-{render.id}.json")
     document.write_text(json.dumps(path_document(path, info, times)))
     with transaction(engine) as session:
