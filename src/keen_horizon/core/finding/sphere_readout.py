@@ -20,7 +20,14 @@ from keen_horizon.core.cameras.sphere import sphere_of
 from keen_horizon.core.glass.shutter import SURE, UNKNOWN, Readout
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.sphere.rows import row_shares, spins
-from keen_horizon.core.motion.sphere.turns import NOISE_RAD, SphereMatches, believed_turns, joined_turns, sphere_turns
+from keen_horizon.core.motion.sphere.turns import (
+    NOISE_RAD,
+    SphereMatches,
+    believed_turns,
+    blocks,
+    joined_turns,
+    sphere_turns,
+)
 
 Floats = NDArray[np.float64]
 
@@ -88,12 +95,23 @@ def _solved(
 
 def _told(brought: SphereMatches, spin: Floats, turns: Floats, agree: NDArray[np.bool_]) -> tuple[_Told, float]:
     """One step of Gauss-Newton from matches at their middle rows."""
+    slope, pull = np.empty(len(turns)), np.empty(len(turns))
+    for rows in blocks(len(turns)):
+        slope[rows], pull[rows] = _slope_and_pull(brought.part(rows), spin, turns[rows], agree[rows])
+    return _Told(slope, pull), float(np.sqrt(slope.sum() / max(1, int(agree.sum()))) / NOISE_RAD)
+
+
+def _slope_and_pull(
+    brought: SphereMatches, spin: Floats, turns: Floats, agree: NDArray[np.bool_]
+) -> tuple[Floats, Floats]:
+    """What matches tell each (E,), their own turns eliminated."""
     back = np.swapaxes(turns, 1, 2)
-    seen = brought.source @ back
-    error = np.where(agree[..., None], brought.target - seen, 0.0)
+    source, target = (rays.astype(np.float64) for rays in (brought.source, brought.target))
+    seen = source @ back
+    error = np.where(agree[..., None], target - seen, 0.0)
     moves = [
         row_shares(rays)[..., None] * np.cross(spin[brought.frames[:, end], None], rays)
-        for end, rays in enumerate((brought.source, brought.target))
+        for end, rays in enumerate((source, target))
     ]
     bends = np.where(agree[..., None], moves[1] - moves[0] @ back, 0.0)
     square = agree.sum(1)[:, None, None] * np.eye(3) - np.einsum("emi,emj,em->eij", seen, seen, agree.astype(float))
@@ -102,7 +120,7 @@ def _told(brought: SphereMatches, spin: Floats, turns: Floats, agree: NDArray[np
     taken = np.linalg.solve(square, of_bends[..., None])[..., 0]  # by the pair's own turn
     slope = (bends**2).sum((1, 2)) - (taken * of_bends).sum(1)
     pull = -((bends * error).sum((1, 2)) - (taken * of_error).sum(1))
-    return _Told(slope, pull), float(np.sqrt(slope.sum() / max(1, int(agree.sum()))) / NOISE_RAD)
+    return slope, pull
 
 
 def _coarse_spins(rotations: Rotation) -> Floats:

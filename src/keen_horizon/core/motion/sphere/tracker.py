@@ -201,9 +201,10 @@ class SphereTracker:
         cut, blind, repeated = (
             np.array([getattr(q, name) for q in self.quality], np.bool_) for name in ("cut", "blind", "repeated")
         )
-        still, together, matched = Similarities.identity(self.count), _joined(self.pairs), _joined(self.matched)
+        still = Similarities.identity(self.count)
         frames = np.array(self.links, np.int64).reshape(-1, 2)
-        matches = Matches(frames, _starts(self.matched), self._places(matched.source), self._places(matched.target))
+        matches = Matches(frames, _starts(self.matched), *self._places(self.matched))
+        points, moved = self._places(self.pairs)
         return Measurement(
             size=self.size, first=first, times=np.array(self.times), pairs=Similarities.identity(self.count - 1),
             poses=still, tilted_poses=still, tilts=np.zeros(self.count, np.complex128),
@@ -213,14 +214,19 @@ class SphereTracker:
             residual=np.array([q.residual for q in self.quality], np.float64),
             cut=cut, blind=blind, repeated=repeated,
             evidence=Evidence(
-                _starts(self.pairs), self._places(together.source),
-                np.concatenate([*self.believed, np.zeros(0, np.bool_)]), self._places(together.target), matches,
+                _starts(self.pairs), points, np.concatenate([*self.believed, np.zeros(0, np.bool_)]), moved, matches,
             ),
             sphere=True, uprights=_uprights(self.edges),
         )  # fmt: skip
 
-    def _places(self, rays: NDArray[np.float32]) -> NDArray[np.float32]:
-        return np.asarray(self.sphere.points(rays.astype(np.float64)), np.float32)
+    def _places(self, parts: list[Found]) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+        """Where rays lie in the pictures (P, 2), source and target of all parts."""
+        none = np.zeros((0, 2), np.float32)
+        source, target = (
+            [np.asarray(self.sphere.points(rays.astype(np.float64)), np.float32) for rays in all_rays]
+            for all_rays in ([part.source for part in parts], [part.target for part in parts])
+        )
+        return np.concatenate([*source, none]), np.concatenate([*target, none])
 
 
 def _joined(parts: list[Found]) -> Found:

@@ -9,6 +9,7 @@ Rotations are averaged over the graph of matches as those behind a lens are (see
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -36,6 +37,7 @@ AGREEING = 4.0  # noises, from a point to where a motion puts it
 MOST_TOLD, SURELY = 4.0, 12.0  # logarithms of how much likelier one thing is: by a point at most, and to be believed
 LOOKS = 2  # at what is carried: without it the turns are found better
 READ_LOOKS = 2  # at how a camera turned while its rows were read
+BLOCK = 128  # matches at a time, so that memory is that of their rays alone
 
 
 def agreed_turns(source: Floats, target: Floats, there: NDArray[np.bool_]) -> tuple[Floats, NDArray[np.bool_], Floats]:
@@ -68,26 +70,36 @@ class SphereTurns:
 
 @dataclass(frozen=True)
 class SphereMatches:
-    """Matches (E,) between `frames` (E, 2), as padded tables of unit rays (E, M, 3); `there` marks real ones."""
+    """Matches (E,) between `frames` (E, 2), as padded tables of unit rays (E, M, 3); `there` marks real ones. Rays are
+    of single precision, which is a thousandth of what points are followed to.
+    """
 
     frames: NDArray[np.intp]
-    source: Floats
-    target: Floats
+    source: NDArray[np.float32]
+    target: NDArray[np.float32]
     there: NDArray[np.bool_]
 
     @staticmethod
     def of(measurement: Measurement, sphere: Sphere) -> SphereMatches:
         """The points of a measured range, which lie in the sphere's picture, as its rows saw them."""
         points = matched_points(measurement, MOST_POINTS)
-        source, target = (sphere.rays(as_points(places)) for places in (points.source, points.target))
+        source, target = (np.empty((*points.there.shape, 3), np.float32) for _ in range(2))
+        for rows in blocks(len(points.frames)):
+            source[rows] = sphere.rays(as_points(points.source[rows]))
+            target[rows] = sphere.rays(as_points(points.target[rows]))
         return SphereMatches(points.frames, source, target, points.there)
+
+    def part(self, rows: slice) -> SphereMatches:
+        """Some of the matches."""
+        return SphereMatches(self.frames[rows], self.source[rows], self.target[rows], self.there[rows])
 
     def at_middle_rows(self, read_turns: Floats) -> SphereMatches:
         """The same as middle rows would have seen them, of a camera that turns by (N, 3) while a frame is read."""
-        source, target = (
-            at_middle_row(rays, read_turns[self.frames[:, end], None])
-            for end, rays in enumerate((self.source, self.target))
-        )
+        source, target = (np.empty_like(rays) for rays in (self.source, self.target))
+        for rows in blocks(len(self.frames)):
+            this, other = (read_turns[self.frames[rows, end], None] for end in (0, 1))
+            source[rows] = at_middle_row(self.source[rows].astype(np.float64), this)
+            target[rows] = at_middle_row(self.target[rows].astype(np.float64), other)
         return replace(self, source=source, target=target)
 
 
@@ -113,14 +125,27 @@ def turns_between(measurement: Measurement, matches: SphereMatches) -> SphereTur
 
 def believed_turns(matches: SphereMatches) -> tuple[Floats, NDArray[np.bool_]]:
     """The turn (E, 3, 3) of every match without what the camera carries along, and whose points agree (E, M)."""
-    source, target, there = matches.source, matches.target, matches.there
-    turns, agree, _ = agreed_turns(source, target, there)
+    turns, agree = _turns_in_blocks(matches)
     for _ in range(LOOKS):
-        carried = _carried(source, target, there, turns)
+        carried = _carried(matches, turns)
         if not carried.any():
             break
-        there = there & ~carried
-        turns, agree, _ = agreed_turns(source, target, there)
+        matches = replace(matches, there=matches.there & ~carried)
+        turns, agree = _turns_in_blocks(matches)
+    return turns, agree
+
+
+def blocks(count: int) -> Iterator[slice]:
+    """Rows 0 ... count - 1, so many at a time."""
+    return (slice(start, min(start + BLOCK, count)) for start in range(0, count, BLOCK))
+
+
+def _turns_in_blocks(matches: SphereMatches) -> tuple[Floats, NDArray[np.bool_]]:
+    turns, agree = np.empty((len(matches.frames), 3, 3)), np.empty(matches.there.shape, np.bool_)
+    for rows in blocks(len(matches.frames)):
+        part = matches.part(rows)
+        source, target = part.source.astype(np.float64), part.target.astype(np.float64)
+        turns[rows], agree[rows], _ = agreed_turns(source, target, part.there)
     return turns, agree
 
 
@@ -139,18 +164,26 @@ def joined_turns(
     return SphereTurns(rotations, Rotation.from_rotvec(steps[: count - 1]))
 
 
-def _carried(source: Floats, target: Floats, there: NDArray[np.bool_], turns: Floats) -> NDArray[np.bool_]:
+def _carried(matches: SphereMatches, turns: Floats) -> NDArray[np.bool_]:
     """Which points (E, M) lie where the camera carries something along: what tells for it adds up over all matches."""
-    turned = source @ np.swapaxes(turns, 1, 2)
-    from_turned, from_still = (np.linalg.norm(target - place, axis=-1) / NOISE_RAD for place in (turned, source))
-    tells = np.clip((from_turned**2 - from_still**2) / 2, -MOST_TOLD, MOST_TOLD)
-    tells[np.minimum(from_turned, from_still) > AGREEING] = 0.0
-    cells, many = _cells(source)
-    told = np.bincount(cells[there], tells[there], minlength=many)
-    return np.asarray(there & (told > SURELY)[cells])
+    told = np.zeros(_cells(np.zeros((0, 3)))[1])
+    for rows in blocks(len(turns)):
+        part = matches.part(rows)
+        source, target = part.source.astype(np.float64), part.target
+        turned = source @ np.swapaxes(turns[rows], 1, 2)
+        from_turned, from_still = (np.linalg.norm(target - place, axis=-1) / NOISE_RAD for place in (turned, source))
+        tells = np.clip((from_turned**2 - from_still**2) / 2, -MOST_TOLD, MOST_TOLD)
+        tells[np.minimum(from_turned, from_still) > AGREEING] = 0.0
+        cells, _ = _cells(source)
+        told += np.bincount(cells[part.there], tells[part.there], minlength=len(told))
+    carried = np.zeros(matches.there.shape, np.bool_)
+    for rows in blocks(len(turns)):
+        cells, _ = _cells(matches.source[rows])
+        carried[rows] = matches.there[rows] & (told > SURELY)[cells]
+    return carried
 
 
-def _cells(rays: Floats) -> tuple[NDArray[np.intp], int]:
+def _cells(rays: NDArray[np.floating]) -> tuple[NDArray[np.intp], int]:
     """The cell of the picture that each ray (..., 3) lies in, about as large everywhere, and how many there are."""
     rows = round(180 / CELL_DEG)
     latitude = np.arcsin(np.clip(rays[..., 1], -1, 1)) / np.pi + 0.5
