@@ -41,6 +41,40 @@ def harbour() -> AllAround:
     return AllAround(paint_panorama(build_town(), np.array([0, -5.2, 0.0]), width=3072).all_around())
 
 
+def street(seed: int, width: int = 3072) -> AllAround:
+    """Walls with windows around rough ground: edges that are upright or lie at any height, and no horizon."""
+    random = np.random.default_rng(seed)
+    x, y = np.meshgrid(np.arange(width), np.arange(width // 2))
+    rays = Sphere(Size(width, width // 2)).rays(np.stack([x, y], -1).astype(float))
+    over_ground = rays[..., [0, 2]]
+    rough = sum(
+        cv2.resize(random.normal(0, 15, (512 // scale,) * 2), (512, 512), interpolation=cv2.INTER_CUBIC)
+        for scale in (2, 8, 32)
+    )
+
+    def texture(across: np.ndarray, along: np.ndarray, fine: float) -> np.ndarray:
+        return rough[(across * fine % 512).astype(int), (along * fine % 512).astype(int)]
+
+    reach = 1.7 / np.maximum(rays[..., 1], 0.03)
+    ground = over_ground * reach[..., None]
+    picture = np.where(rays[..., 1] > 0.03, 110 + texture(ground[..., 0], ground[..., 1], 40), 210)
+    corners = np.sort(random.uniform(0, 2 * np.pi, 9))
+    corners = np.stack([np.sin(corners), np.cos(corners)], -1) * random.uniform(5, 20, (9, 1))
+    for start, end in zip(corners, np.roll(corners, -1, 0), strict=True):
+        wall, storeys, tone = end - start, random.uniform(2, 6), random.uniform(70, 180)
+        across = over_ground[..., 0] * wall[1] - over_ground[..., 1] * wall[0]
+        across = np.where(np.abs(across) < 1e-9, 1e-9, across)
+        far = (start[0] * wall[1] - start[1] * wall[0]) / across
+        share = (start[0] * over_ground[..., 1] - start[1] * over_ground[..., 0]) / across
+        height = 1.7 - rays[..., 1] * far
+        hit = (far > 0) & (share >= 0) & (share <= 1) & (height >= 0) & (height < 3 * storeys)
+        place = share * np.hypot(*wall)
+        window = (np.abs(place % 2.6 - 1.3) < 0.5) & (np.abs(height % 3 - 1.6) < 0.8)
+        picture = np.where(hit, np.where(window, 0.4, 1.0) * tone + texture(place, height, 40), picture)
+    seen = cv2.GaussianBlur(np.clip(picture, 0, 255).astype(np.uint8), (0, 0), 0.8)
+    return AllAround(np.repeat(seen[..., None], 3, -1))
+
+
 def cube(seed: int = 5, side: int = 640) -> CubeWorld:
     """A world of noise at all scales, every face its own."""
     random = np.random.default_rng(seed)

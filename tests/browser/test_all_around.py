@@ -189,7 +189,10 @@ def test_a_subject_is_pinned_up_is_drawn_and_both_are_compared(page: Page, rocke
     page.get_by_role("button", name="version A", exact=True).click()
     settled(page)
     assert np.abs(canvas_of(page) - steadied).mean() < 1
+    then, now = page.get_by_role("row", name=re.compile("^shake left")).get_by_role("cell").all_inner_texts()
+    assert float(then.split()[0]) < float(now.split()[0])
     page.get_by_label("What before is").select_option("")
+    expect(page.get_by_role("row", name=re.compile("^shake left"))).to_be_hidden()
     page.get_by_role("radio", name=re.compile("^Level")).check()
     page.get_by_role("button", name="sphere", exact=True).click()
     settled(page)

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from scipy.spatial.transform import Rotation
-from spheres import SMALL, cube, errors, harbour, measured, rocking
+from spheres import SMALL, cube, errors, harbour, measured, rocking, street
 
 from keen_horizon.core.cameras.sphere import Sphere, sphere_of
 from keen_horizon.core.cameras.sphere_maps import sphere_maps
@@ -107,14 +107,29 @@ def test_a_cut_parts_shots() -> None:
     assert np.delete(moved, 7).max() < 1e-9
 
 
+def test_a_flash_is_no_cut() -> None:
+    true = rocking(24, seed=3)
+    pictures = list(SphereFilm(cube(), Sphere(SMALL), true).pictures())
+    pictures[9:11] = [np.full_like(pictures[0], 250)] * 2
+    found = measured(pictures)
+    assert not found.cut.any()
+    assert np.flatnonzero(found.blind).tolist() == [8, 9, 10]
+    turns = sphere_turns(found, Sphere(SMALL)).rotations
+    off = np.degrees(((true[0].inv() * true).inv() * turns).magnitude())
+    assert np.delete(off, [9, 10]).max() < 0.05
+    path = solve_sphere(found, Treatment.from_json({"motion": {"intent": "hold"}}))
+    assert (path.steadied[1:].inv() * path.steadied[:-1]).magnitude().max() < 1e-9
+
+
 def test_a_run_goes_on_from_its_bytes() -> None:
     true = rocking(10, seed=6)
     pictures = [picture[..., 1] for picture in SphereFilm(cube(), Sphere(SMALL), true).pictures()]
+    pictures[8] = np.full_like(pictures[8], 250)  # a flash, behind which it goes on
     whole, half = SphereTracker.start(SMALL), SphereTracker.start(SMALL)
     for number, picture in enumerate(pictures):
         whole.add(np.ascontiguousarray(picture), number / 30)
         half.add(np.ascontiguousarray(picture), number / 30)
-        half = restored_sphere(stored_sphere(half)) if number in (0, 5) else half
+        half = restored_sphere(stored_sphere(half)) if number in (0, 5, 8) else half
     one, other = (sphere_turns(tracker.finish(0), Sphere(SMALL)).rotations for tracker in (whole, half))
     assert (one.inv() * other).magnitude().max() == 0
 
@@ -129,6 +144,14 @@ def test_up_is_told_by_the_town_and_not_by_noise(at_sea: tuple[Measurement, Rota
     assert not find_vertical(noisy.uprights, sphere_turns(noisy, Sphere(SMALL)).rotations).enough
     with pytest.raises(TreatmentError, match="Level"):
         solve_sphere(noisy, Treatment.from_json({"motion": {"intent": "level"}}))
+
+
+def test_up_is_told_by_uprights_where_there_is_no_horizon() -> None:
+    true = rocking(12, seed=2, degrees=4.0)
+    found = measured(SphereFilm(street(3), Sphere(SMALL), true).pictures())
+    vertical = find_vertical(found.uprights, sphere_turns(found, Sphere(SMALL)).rotations)
+    assert (vertical.enough, vertical.horizon) == (True, False)
+    assert np.degrees(np.arccos(vertical.up @ true[0].inv().apply([0, -1, 0]))) <= 0.1
 
 
 def test_intents_steady_and_say_what_they_cost(at_sea: tuple[Measurement, Rotation]) -> None:

@@ -18,7 +18,7 @@ from keen_horizon.core.glass.shutter import SURE, Readout
 from keen_horizon.core.mapping.sampling import PlaneGrid
 from keen_horizon.core.mapping.sphere import sphere_plane_maps
 from keen_horizon.core.motion.measurement import Measurement
-from keen_horizon.core.motion.sphere.rows import at_middle_row, at_own_rows, row_shares, spins
+from keen_horizon.core.motion.sphere.rows import at_middle_row, at_own_rows, row_shares, shot_spins, spins
 from keen_horizon.core.path.sphere.solve import solve_sphere
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.simulator.sphere import SphereFilm
@@ -83,6 +83,24 @@ def test_what_rows_saw_is_looked_up_where_they_saw_it(
         assert rms(np.array(off)) > 0.5
     else:
         assert rms(np.array(off)) <= most_px
+
+
+def test_a_change_of_shot_is_no_turn() -> None:
+    """Two shots whose headings have nothing in common: what turns in each tells, not what lies between."""
+    stands = rocker(degrees=3.0)
+    frames = np.r_[np.arange(24), np.arange(300, 324)]
+    by_day, by_night = (
+        SphereFilm(cube(seed), SPHERE, stands(part), lambda at, start=part[0]: stands(start + at), 0.5).pictures()
+        for seed, part in ((5, frames[:24]), (9, frames[24:]))
+    )
+    found = measured([*by_day, *(picture // 2 for picture in by_night)])
+    assert np.flatnonzero(found.cut).tolist() == [23]
+    readout = find_sphere_readout(found)
+    assert readout.enough
+    assert readout.frames == pytest.approx(0.5, abs=0.03)
+    spin = shot_spins(stands(frames), found.cut)
+    apart = np.concatenate([spins(stands(part)) for part in (frames[:24], frames[24:])])
+    assert (spin == apart).all()
 
 
 @given(st.integers(0, 1000))

@@ -18,7 +18,7 @@ from keen_horizon.simulator.town import Thing
 Floats = NDArray[np.float64]
 Picture = NDArray[np.uint8]
 
-HIGHEST, LOWEST = np.radians(48.0), np.radians(-42.0)
+HIGHEST, LOWEST = np.array([410, -358]) * (2 * np.pi / 3072)  # 48 and -42 degrees, and whole rows at usual widths
 FADING = np.radians(9.0)  # beyond what is painted
 HAZE = np.array([222.0, 212.0, 200.0])
 _SHIFT = 4

@@ -19,7 +19,7 @@ from scipy.spatial.transform import Rotation
 from keen_horizon.core.cameras.sphere import sphere_of
 from keen_horizon.core.glass.shutter import SURE, UNKNOWN, Readout
 from keen_horizon.core.motion.measurement import Measurement
-from keen_horizon.core.motion.sphere.rows import row_shares, spins
+from keen_horizon.core.motion.sphere.rows import row_shares, shot_spins, spins
 from keen_horizon.core.motion.sphere.turns import (
     NOISE_RAD,
     SphereMatches,
@@ -82,7 +82,7 @@ def _solved(
     """The readout that leaves least, what told it, and how far one of a whole frame would bend pictures, in noises."""
     readout = 0.0
     for _ in range(STEPS):
-        spin = spins_of(rotations)
+        spin = shot_spins(rotations, measurement.cut, spins_of)
         brought = matches.at_middle_rows(readout * spin)
         turns, agree = believed_turns(brought)
         told, bend = _told(brought, spin, turns, agree)
@@ -125,5 +125,7 @@ def _slope_and_pull(
 
 def _coarse_spins(rotations: Rotation) -> Floats:
     """How a camera turns (N, 3), rad a frame, by the frames beside each alone."""
+    if len(rotations) < 2:
+        return np.zeros((len(rotations), 3))
     steps = (rotations[:-1].inv() * rotations[1:]).as_rotvec()
     return np.concatenate([steps[:1], (steps[1:] + steps[:-1]) / 2, steps[-1:]])

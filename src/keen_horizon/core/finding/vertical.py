@@ -1,12 +1,12 @@
 """Where up is, for a camera that sees all around: one direction for a whole shot, since its turns are known.
 
 Edges lie in planes through the camera. Those of uprights hold the vertical, so their normals are square to it; the
-horizon is level all around, so rays to it are. Where an edge lies is told far more exactly than which way it goes.
-The direction on which edges agree at most headings, in either way, is looked for among those that two edges make
-(Fischler & Bolles 1981): quays, coasts and hills lie close to the horizon and are seen more often and more sharply, but
-only the horizon is level wherever one looks. It is refined by least squares under Tukey's biweight, every heading
-counting by the share of its edges that agree, for the same things are seen in all frames. Its doubt is told by a
-jackknife of blocks of frames (Quenouille 1956).
+horizon is level all around, so rays to it are. The direction on which edges agree at most headings, in either way, is
+looked for among those that two edges make (Fischler & Bolles 1981): quays, coasts and hills lie close to the horizon
+and are seen more often and more sharply, but only the horizon is level wherever one looks. It is refined by least
+squares under Tukey's biweight, every heading counting by the share of its edges that agree, for the same things are
+seen in all frames. Its doubt is told by a jackknife of sectors (Quenouille 1956): all frames see the same walls and
+trees lean, but other ones elsewhere.
 """
 
 from __future__ import annotations
@@ -23,22 +23,22 @@ from keen_horizon.core.motion.measurement import Uprights
 Floats = NDArray[np.float64]
 
 TRIALS, LOOKED_AT = 3000, 3000  # directions of either kind, and edges that they are tried on
-AT_ONCE, USUAL = 250, 150  # directions tried together, and how many tell what agrees on a usual one
+AT_ONCE = 250  # directions tried together
 FURTHEST_DEG = 60.0  # of up from where the camera's own top points on average
-SLANT_RAD, PLACE_RAD = np.radians(1.0), np.radians(0.4)  # spreads of which way an edge goes, and of where it lies
+SLANT_RAD, PLACE_RAD = np.radians(0.5), np.radians(0.4)  # spreads of which way an edge goes, and of where it lies
 ALONG = np.cos(np.radians(6.0))  # of a normal and up: an edge that may be of the horizon
 LYING = 0.5  # the same for the camera's own top, which may be 60 degrees aside
 CLOSELY = np.array([0.5, 0.25])  # of those spreads: edges that agree on a direction
 NARROWER = ((1.0, 0.2), (0.6, 0.12))  # of those spreads, one refinement after the other
 HEADINGS, ENOUGH_THERE = 90, 2  # parts all around, and how many edges make one agree
 ROUNDS = 6
-BLOCKS = 8
-APART = np.cos(np.radians(1.0))  # of a direction and another one
+SECTORS = 12
+APART = np.cos(np.radians(6.0))  # of a direction and another one
 LEAST_SHARE, LEAST_COUNT = 0.05, 60  # of the edges that must agree, and how many
-STANDING_OUT = 2.5  # times as many as agree on a usual direction, but for the share that another one has of the
-# headings: painted harbours 3.2 to 14, photographs and noise 1.1 at most
-SURE_DEG = 0.5  # of doubt, at most
-COAST_DEG = 0.1  # by which coasts and hills move a horizon, the same in all blocks: so far off was a painted harbour
+STANDING_OUT = 1.25  # times as many headings as agree on another direction: painted streets 1.3 to 3.2, bars and
+# harbours 2.7 and more, photographs and noise 1.1 at most
+SURE_DEG = 0.25  # of doubt, at most: bars that lean by 2 degrees each leave 0.4 and more
+COAST_DEG = 0.1  # by which coasts and hills move a horizon, the same in all sectors: so far off was a painted harbour
 SEED = 7
 LEFT_OPEN = 1e-4  # of what a drawn line tells: it decides nothing but what all of them leave open
 
@@ -104,21 +104,19 @@ def find_vertical(uprights: Uprights, rotations: Rotation) -> Vertical:
         return UNKNOWN
     agreeing_at = _headings(edges, told)
     start = told[agreeing_at.argmax()]
-    alone = 1 - float(agreeing_at[told @ start < APART].max(initial=0.0) / max(1.0, agreeing_at.max()))
-    usual = float(np.median([_score(edges, other) for other in told[:: TRIALS // USUAL]]))
+    other = float(agreeing_at[told @ start < APART].max(initial=0.0))
     up = _refined(edges, start)
     upright, level = edges.errors(up)
     agreeing = np.minimum(upright, level) < TUKEY_REACH
-    blocks = np.minimum(uprights.frames * BLOCKS // max(1, len(rotations)), BLOCKS - 1)
-    left_out = [_refined(edges.part(blocks != block), up) for block in range(BLOCKS) if (blocks == block).any()]
-    doubt = float(np.hypot(_jackknifed(np.array(left_out), up), COAST_DEG))
+    by_uprights, by_horizon = (float(tukey(np.minimum(errors, 1e3), 1.0).sum()) for errors in (upright, level))
+    horizon = by_horizon > by_uprights
+    doubt = float(np.hypot(_doubt(edges, up), COAST_DEG if horizon else 0.0))
     enough = bool(
         agreeing.sum() >= max(LEAST_COUNT, LEAST_SHARE * len(edges))
-        and alone * _score(edges, up) >= STANDING_OUT * usual
+        and agreeing_at.max() >= STANDING_OUT * other
         and doubt <= SURE_DEG
     )
-    by_uprights, by_horizon = (float(tukey(np.minimum(errors, 1e3), 1.0).sum()) for errors in (upright, level))
-    return Vertical(up, doubt, enough, by_horizon > by_uprights)
+    return Vertical(up, doubt, enough, horizon)
 
 
 def drawn_vertical(lines: Floats, usual: Floats) -> Vertical:
@@ -135,12 +133,6 @@ def drawn_vertical(lines: Floats, usual: Floats) -> Vertical:
     spread = square.T @ square + LEFT_OPEN * (np.eye(3) - np.outer(usual, usual))
     up = np.linalg.eigh(spread)[1][:, 0]
     return Vertical(up * np.sign(up @ usual), 0.0, True, bool(level.any()), drawn=True)
-
-
-def _score(edges: _Edges, up: Floats) -> float:
-    """How many edges agree with a direction, counted softly; the horizon's for more, as they tell more."""
-    upright, level = edges.errors(up)
-    return float((np.exp(-(upright**2) / 2) + SLANT_RAD / PLACE_RAD * np.exp(-(np.minimum(level, 1e3) ** 2) / 2)).sum())
 
 
 def _told(edges: _Edges, top: Floats) -> Floats:
@@ -200,8 +192,10 @@ def _evenly(weights: Floats, headings: NDArray[np.intp]) -> Floats:
     return np.asarray(weights / there[headings])
 
 
-def _jackknifed(left_out: Floats, up: Floats) -> float:
-    """The doubt, deg, of a direction by what it is without one block at a time."""
+def _doubt(edges: _Edges, up: Floats) -> float:
+    """The doubt, deg, of a direction by what it is without one sector at a time."""
+    sectors = edges.headings * SECTORS // HEADINGS
+    left_out = np.array([_refined(edges.part(sectors != sector), up) for sector in np.unique(sectors)])
     count = len(left_out)
     if count < 2:
         return 90.0

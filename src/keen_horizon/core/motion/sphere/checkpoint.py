@@ -30,10 +30,10 @@ def stored_sphere(tracker: SphereTracker) -> bytes:
     }
     if tracker.previous is not None and tracker.small_before is not None:
         data |= {"previous": tracker.previous, "small_before": tracker.small_before}
-    if tracker.key is not None:
-        key = tracker.key
-        data |= {"key": [key.number, key.misses], "key_faces": key.faces, "key_turn": key.turn}
-        data |= _parts("key_points", key.points, 2)
+    for name, key in (("key", tracker.key), ("anchor", tracker.anchor)):
+        if key is not None:
+            data |= {name: [key.number, key.misses, key.last], f"{name}_faces": key.faces, f"{name}_turn": key.turn}
+            data |= _parts(f"{name}_points", key.points, 2)
     buffer = io.BytesIO()
     np.savez(buffer, **data)
     return buffer.getvalue()
@@ -58,11 +58,15 @@ def restored_sphere(stored: bytes) -> SphereTracker:
         tracker.followed, tracker.fresh = _split(data, "followed"), int(data["fresh"])
         if "previous" in data:
             tracker.previous, tracker.small_before = data["previous"], data["small_before"]
-        if "key" in data:
-            number, misses = (int(figure) for figure in data["key"])
-            points = _split(data, "key_points")
-            tracker.key = SphereKey(number, data["key_faces"], points, data["key_turn"], misses)
+        tracker.key, tracker.anchor = _key(data, "key"), _key(data, "anchor")
         return tracker
+
+
+def _key(data: Any, name: str) -> SphereKey | None:
+    if name not in data:
+        return None
+    number, misses, last = (int(figure) for figure in data[name])
+    return SphereKey(number, data[f"{name}_faces"], _split(data, f"{name}_points"), data[f"{name}_turn"], misses, last)
 
 
 def _parts(name: str, tables: list[NDArray[np.float32]], width: int) -> dict[str, Any]:

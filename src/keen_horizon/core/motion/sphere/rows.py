@@ -7,6 +7,9 @@ would have seen it.
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from itertools import pairwise
+
 import numpy as np
 from numpy.typing import NDArray
 from scipy.interpolate import make_interp_spline
@@ -31,6 +34,12 @@ def spins(rotations: Rotation) -> Floats:
     travelled = np.concatenate([np.zeros((1, 3)), np.cumsum(steps, axis=0)])
     frames = np.arange(len(rotations), dtype=np.float64)
     return np.asarray(make_interp_spline(frames, travelled, k=DEGREE)(frames, 1))
+
+
+def shot_spins(rotations: Rotation, cut: NDArray[np.bool_], spins_of: Callable[[Rotation], Floats] = spins) -> Floats:
+    """How a camera turns at each frame (N, 3), shot by shot: `cut` (N-1,) marks where one ends."""
+    ends = [0, *(np.flatnonzero(cut) + 1).tolist(), len(rotations)]
+    return np.concatenate([spins_of(rotations[start:stop]) for start, stop in pairwise(ends)])
 
 
 def row_shares(rays: NDArray[Real]) -> NDArray[Real]:

@@ -6,7 +6,8 @@ and, against drift, to a key frame, whose points are looked for where the turn s
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
 
 import cv2
 import numpy as np
@@ -18,13 +19,13 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.motion.levels import Levels
 from keen_horizon.core.motion.living import FRESH_BELOW, FRESH_EVERY
-from keen_horizon.core.motion.measure import CUT_DIFFERENCE, REPEAT_DIFFERENCE
+from keen_horizon.core.motion.measure import BRIDGE_S, BRIDGE_SIGHT, CUT_DIFFERENCE, REPEAT_DIFFERENCE
 from keen_horizon.core.motion.measurement import Evidence, Matches, Measurement, Uprights
 from keen_horizon.core.motion.robust import MINIMUM_INLIERS
 from keen_horizon.core.motion.sphere.edges import looked_for_edges, seen_edges
-from keen_horizon.core.motion.sphere.faces import AXES, Faces, face_rays
+from keen_horizon.core.motion.sphere.faces import AXES, FOCAL, Faces, face_rays
 from keen_horizon.core.motion.sphere.turns import agreed_turns
-from keen_horizon.core.motion.tracking import Gray, Points, follow, follow_nearby, spread_corners
+from keen_horizon.core.motion.tracking import Gray, Points, Tracks, follow, follow_nearby, spread_corners
 
 Floats = NDArray[np.float64]
 FacePoints = list[Points]
@@ -33,6 +34,7 @@ KEY_SIGHT = 0.45  # of its points in sight: less, and the key frame is made anew
 MISSES = 5  # frames in a row that do not match the key frame
 PER_CELL = 1  # corners: 500 all around tell turns as well as 1,000 do
 MATCH_POINTS = 64
+BRIDGED_RAD = 0.5 / FOCAL  # what agrees on a turn is the same: else any points agree on some turn
 LEAST_SHARE = 0.25  # of a pair's points that agree, else what lies between may be a cut
 
 
@@ -62,13 +64,16 @@ class Found:
 
 @dataclass
 class SphereKey:
-    """A frame that later ones are matched to: its faces, their points, and the turn (3, 3) to the last frame."""
+    """A frame that later ones are matched to: its faces, their points, and the turn (3, 3) to the last frame; the
+    `last` before it went out of sight at once.
+    """
 
     number: int
     faces: NDArray[np.uint8]
     points: FacePoints
     turn: Floats
     misses: int = 0
+    last: int = 0
 
     @property
     def count(self) -> int:
@@ -95,6 +100,7 @@ class SphereTracker:
     followed: FacePoints = field(default_factory=list)
     fresh: int = 0
     key: SphereKey | None = None
+    anchor: SphereKey | None = None
 
     @staticmethod
     def start(size: Size) -> SphereTracker:
@@ -117,7 +123,8 @@ class SphereTracker:
         pictures = self.faces.pictures(small)
         if self.previous is not None and self.small_before is not None:
             turn = self._pair(self.previous, pictures, self.small_before, small)
-            self._match_key(pictures, turn)
+            if not self._bridged(pictures, time):
+                self._match_key(pictures, turn)
         if self.key is None:
             self._new_key(pictures)
         if looked_for_edges(self.count):
@@ -145,8 +152,29 @@ class SphereTracker:
         self.pairs.append(found)
         self.believed.append(agree & known)
         if cut:
+            self.anchor = self.anchor or (self.key and replace(self.key, last=self.count - 1))
             self.key = None
         return turn if known else np.eye(3)
+
+    def _bridged(self, now: NDArray[np.uint8], time: float) -> bool:
+        """Where what was seen before a seeming cut is seen again soon, it was none: a flash, or something close by."""
+        anchor = self.anchor
+        if anchor is None:
+            return False
+        if time - self.times[anchor.last] > BRIDGE_S:
+            self.anchor = None
+            return False
+        found = self._looked_for(anchor, now, follow)
+        turned, agree, residual = _one_turn(found)
+        seen = int(agree.sum())
+        if seen < max(MINIMUM_INLIERS, BRIDGE_SIGHT * anchor.count) or residual > BRIDGED_RAD:
+            return False
+        self._link(anchor.number, found, agree)
+        for quality in self.quality[anchor.last :]:
+            if quality.cut:
+                quality.cut, quality.blind = False, True
+        self.key, self.anchor = replace(anchor, turn=turned, misses=0), None
+        return True
 
     def _points(self, before: NDArray[np.uint8]) -> FacePoints:
         """Points to follow on: those just followed, or fresh ones every few frames and after losses."""
@@ -175,18 +203,27 @@ class SphereTracker:
             return
         key.misses, key.turn = 0, turned
         if key.number != self.count - 1:
-            kept = np.flatnonzero(agree)
-            self.links.append((key.number, self.count))
-            self.matched.append(found.part(kept[:: 1 + len(kept) // (4 * MATCH_POINTS)]))
+            self._link(key.number, found, agree)
         if seen < KEY_SIGHT * key.count:
             self._new_key(now)
 
-    def _looked_for(self, key: SphereKey, now: NDArray[np.uint8]) -> Found:
+    def _link(self, source: int, found: Found, agree: NDArray[np.bool_]) -> None:
+        """Keep a match of an earlier frame to this one."""
+        kept = np.flatnonzero(agree)
+        self.links.append((source, self.count))
+        self.matched.append(found.part(kept[:: 1 + len(kept) // (4 * MATCH_POINTS)]))
+
+    def _looked_for(
+        self,
+        key: SphereKey,
+        now: NDArray[np.uint8],
+        follow_from: Callable[[Gray, Gray, Points], Tracks] = follow_nearby,
+    ) -> Found:
         """A key frame's points in a later frame, which is turned as the key frame was first."""
         pictures = self.faces.turned(now, key.turn)
         parts = []
         for face, points in enumerate(key.points):
-            tracks = follow_nearby(key.faces[face], pictures[face], points)
+            tracks = follow_from(key.faces[face], pictures[face], points)
             there = face_rays(face, tracks.target) @ key.turn.T
             parts.append(Found(_rays(face, tracks.source), there.astype(np.float32)))
         return _joined(parts)

@@ -24,7 +24,7 @@ from keen_horizon.core.motion.matched import biweight, matched_points
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.robust import MINIMUM_INLIERS
 from keen_horizon.core.motion.sphere.faces import FOCAL
-from keen_horizon.core.motion.sphere.rows import at_middle_row, spins
+from keen_horizon.core.motion.sphere.rows import at_middle_row, shot_spins
 from keen_horizon.core.motion.turns import averaged, bridged_motion
 
 Floats = NDArray[np.float64]
@@ -111,7 +111,7 @@ def sphere_turns(measurement: Measurement, sphere: Sphere) -> SphereTurns:
     if not measurement.readout.seen:
         return found
     for _ in range(READ_LOOKS):
-        read_turns = measurement.readout.frames * spins(found.rotations)
+        read_turns = measurement.readout.frames * shot_spins(found.rotations, measurement.cut)
         found = turns_between(measurement, matches.at_middle_rows(read_turns))
     return found
 

@@ -16,7 +16,7 @@ import { treating } from "./bench/treating.js";
 import { wiping } from "./bench/wiping.js";
 import { works } from "./bench/works.js";
 import { KEY_LIST, keyAction } from "./keys.js";
-import { against } from "./sphere/against.js";
+import { against, spoken } from "./sphere/against.js";
 import { around } from "./sphere/around.js";
 import { outlooks } from "./sphere/outlooks.js";
 import { pointing } from "./sphere/pointing.js";
@@ -183,13 +183,8 @@ export const sphere = () => {
     },
     ledgerFigures() {
       if (!this.path) return [];
-      const { shake_before_deg, shake_after_deg, largest_turn_deg, source_px } = this.path.ledger;
-      const measured = this.path.measured ? [
-        { name: "shake as shot", value: `${shake_before_deg.toFixed(2)} °` },
-        { name: "shake left", value: `${shake_after_deg.toFixed(2)} °` },
-        { name: "turned by at most", value: `${largest_turn_deg.toFixed(1)} °` },
-      ] : [];
-      return [...measured, { name: "source px a pixel", value: source_px.toFixed(2) }];
+      const figures = spoken(this.path);
+      return this.path.measured ? figures : figures.slice(-1);
     },
 
     /** @param {KeyboardEvent} event */

@@ -8,6 +8,15 @@ import { ask } from "../../net.js";
 
 const AT_ONCE = [0, 0, 0]; // rows that are read at once
 
+/** What a path of a sphere costs and brings, in words. @param {any} path @returns {{ name: string, value: string }[]} */
+export function spoken({ ledger, measured }) {
+  const turned = (/** @type {string} */ name, /** @type {number} */ degrees, /** @type {number} */ digits) => ({ name, value: measured ? `${degrees.toFixed(digits)} °` : "not measured" });
+  return [
+    turned("shake as shot", ledger.shake_before_deg, 2), turned("shake left", ledger.shake_after_deg, 2), turned("turned by at most", ledger.largest_turn_deg, 1),
+    { name: "source px a pixel", value: ledger.source_px.toFixed(2) },
+  ];
+}
+
 /** @param {import("../bench/parts.js").Parts} parts @returns {any} */
 export const against = (parts) => ({
   against: "",
@@ -24,6 +33,12 @@ export const against = (parts) => ({
       this.other = await ask("POST", `${parts.address}/solve`, { ...version.treatment, range: this.t.range });
       this.fit();
     });
+  },
+  /** Figures of the version that is compared with, beside those of now. @returns {{ name: string, then: string, now: string }[]} */
+  versusRows() {
+    if (!this.path || !this.other) return [];
+    const then = spoken(this.other);
+    return spoken(this.path).map(({ name, value }, i) => ({ name, then: then[i].value, now: value }));
   },
   beforeName() {
     return this.against ? `version ${this.against}` : "as shot";
