@@ -12,7 +12,8 @@ from keen_horizon.core.motion.sphere.faces import FOCAL, MIDDLE, SIDE, Faces, fa
 Floats = NDArray[np.float64]
 Gradients = NDArray[np.float32]
 
-OFTEN, SHORT, EVERY = 2, 40, 8  # of so many frames first, which may be all there are, and of all others
+OFTEN, SHORT, EVERY = 4, 40, 8  # of so many frames first, which may be all there are, and of all others
+AROUND = 4  # of the faces; on those above and below hardly anything is as low as is looked
 CELLS = 8  # of a face, each way: edges are taken from all over it
 PER_CELL = 3
 LEAST = 12.0  # of the gradient, levels a px
@@ -37,7 +38,7 @@ def seen_edges(pictures: NDArray[np.uint8], faces: Faces) -> NDArray[np.float32]
     those lie in.
     """
     found = []
-    for face, picture in enumerate(pictures):
+    for face, picture in enumerate(pictures[:AROUND]):
         points, across = _edges(picture, faces.shown[face])
         inside = (np.abs(points - MIDDLE) <= FOCAL).all(-1)
         here, along = points[inside], np.stack([-across[inside, 1], across[inside, 0]], -1)
