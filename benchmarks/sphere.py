@@ -22,7 +22,7 @@ import av
 import cv2
 import numpy as np
 from scipy.spatial.transform import Rotation
-from spheres import errors, harbour, measured, rocking
+from spheres import errors, harbour, measured, rocking, street
 
 from keen_horizon.core.cameras.sphere import Sphere
 from keen_horizon.core.finding.vertical import find_vertical
@@ -123,12 +123,20 @@ def main() -> None:
         print(f"1080p view: {looked / copied(clip, Size(1920, 1080)):.2f} x plain decoding and encoding", flush=True)
         print(f"held still in it to {corners_move(clip.with_name('out.mp4')):.3f} px RMS at its corners", flush=True)
 
-    for seed, degrees in ((1, 3.0), (2, 8.0)):
+    levels(size)
+
+
+def levels(size: Size) -> None:
+    """How far up is told off, by the painted harbour's horizon and by streets without one."""
+    harbours = [("harbour", harbour(), seed, degrees) for seed, degrees in ((1, 3.0), (2, 8.0))]
+    streets = [(f"street {seed}", street(seed), seed, 4.0) for seed in range(3, 11)]
+    for name, world, seed, degrees in harbours + streets:
         true = rocking(60, seed=seed, degrees=degrees)
-        measurement = measured(SphereFilm(harbour(), Sphere(size), true).pictures(), size)
+        measurement = measured(SphereFilm(world, Sphere(size), true).pictures(), size)
         found = find_vertical(measurement.uprights, sphere_turns(measurement, Sphere(size)).rotations)
         off = np.degrees(np.arccos(found.up @ true[0].inv().apply([0, -1, 0])))
-        print(f"level, rocking by {degrees:.0f} degrees: {off:.3f} degrees off, said {found.doubt:.3f}", flush=True)
+        told = f"said {found.doubt:.3f}" if found.enough else "not told"
+        print(f"level, {name}, rocking by {degrees:.0f} degrees: {off:.3f} degrees off, {told}", flush=True)
 
 
 if __name__ == "__main__":
