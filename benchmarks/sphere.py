@@ -129,7 +129,11 @@ def main() -> None:
 def levels(size: Size) -> None:
     """How far up is told off, by the painted harbour's horizon and by streets without one."""
     harbours = [("harbour", harbour(), seed, degrees) for seed, degrees in ((1, 3.0), (2, 8.0))]
-    streets = [(f"street {seed}", street(seed), seed, 4.0) for seed in range(3, 11)]
+    streets = [
+        (f"street {seed}, grain of {grain} levels", street(seed, grain), seed, 4.0)
+        for grain in (5, 15)
+        for seed in range(3, 11)
+    ]
     for name, world, seed, degrees in harbours + streets:
         true = rocking(60, seed=seed, degrees=degrees)
         measurement = measured(SphereFilm(world, Sphere(size), true).pictures(), size)

@@ -41,8 +41,10 @@ def harbour() -> AllAround:
     return AllAround(paint_panorama(build_town(), np.array([0, -5.2, 0.0]), width=3072).all_around())
 
 
-def street(seed: int, width: int = 3072) -> AllAround:
-    """Walls with windows around rough ground: edges that are upright or lie at any height, and no horizon."""
+def street(seed: int, grain: float = 15.0, width: int = 3072) -> AllAround:
+    """Walls with windows around rough ground: edges that are upright or lie at any height, and no horizon. `grain` are
+    the levels of each of three textures of walls: 15 is rubble, of which edges of windows are half drowned.
+    """
     random = np.random.default_rng(seed)
     x, y = np.meshgrid(np.arange(width), np.arange(width // 2))
     rays = Sphere(Size(width, width // 2)).rays(np.stack([x, y], -1).astype(float))
@@ -70,7 +72,7 @@ def street(seed: int, width: int = 3072) -> AllAround:
         hit = (far > 0) & (share >= 0) & (share <= 1) & (height >= 0) & (height < 3 * storeys)
         place = share * np.hypot(*wall)
         window = (np.abs(place % 2.6 - 1.3) < 0.5) & (np.abs(height % 3 - 1.6) < 0.8)
-        picture = np.where(hit, np.where(window, 0.4, 1.0) * tone + texture(place, height, 40), picture)
+        picture = np.where(hit, np.where(window, 0.4, 1.0) * tone + grain / 15 * texture(place, height, 40), picture)
     seen = cv2.GaussianBlur(np.clip(picture, 0, 255).astype(np.uint8), (0, 0), 0.8)
     return AllAround(np.repeat(seen[..., None], 3, -1))
 

@@ -113,7 +113,7 @@ def mast(frames: int = 160) -> SphereShot:
     pitch = 4 * np.sin(2 * np.pi * 0.6 * times) + band_noise(random, times, 0.8, 5.0, 0.6)
     roll = 9 * np.sin(2 * np.pi * 0.42 * times + 1) + band_noise(random, times, 0.8, 4.0, 0.8)
     rotations = Rotation.from_euler("YXZ", np.stack([yaw, pitch, roll], -1), degrees=True)
-    return SphereShot("mast_05", AROUND, RATE, _world((0, -7.5, 0)).smaller(3), rotations, 5)
+    return SphereShot("mast_05", AROUND, RATE, _world((0, -7.5, 0)), 3, rotations, 5)
 
 
 DEMO: tuple[Callable[[], Shot | SphereShot], ...] = (quay_walk, roofs_drone, dinghy, lighthouse, mast)

@@ -18,7 +18,7 @@ from keen_horizon.simulator.town import Thing
 Floats = NDArray[np.float64]
 Picture = NDArray[np.uint8]
 
-HIGHEST, LOWEST = np.array([410, -358]) * (2 * np.pi / 3072)  # 48 and -42 degrees, and whole rows at usual widths
+HIGHEST, LOWEST = np.radians(48.0), np.radians(-42.0)
 FADING = np.radians(9.0)  # beyond what is painted
 HAZE = np.array([222.0, 212.0, 200.0])
 _SHIFT = 4
@@ -37,15 +37,19 @@ class Panorama:
         latitude = np.arctan2(-rays[..., 1], np.hypot(rays[..., 0], rays[..., 2]))
         return (longitude + np.pi) * self.scale - 0.5, (HIGHEST - latitude) * self.scale - 0.5
 
-    def all_around(self) -> Picture:
-        """The same picture from pole to pole: what is not painted fades to the usual colour of where painting ends."""
+    def all_around(self, shrunk: int = 1) -> Picture:
+        """The same picture from pole to pole, averaged down by a factor: what is not painted fades to the usual colour
+        of where painting ends. Shrunk last, so that the horizon lies in the middle to a part of a pixel.
+        """
         parts = [self.picture]
         for edge, row in ((HIGHEST, self.picture[:1]), (-LOWEST, self.picture[-1:])):
             away = np.arange(round((np.pi / 2 - edge) * self.scale))
             left = np.clip(1 - away / (FADING * self.scale), 0, 1)[:, None, None] ** 2
             beyond = (row * left + row.mean((0, 1)) * (1 - left)).astype(np.uint8)
             parts = [beyond[::-1], *parts] if edge == HIGHEST else [*parts, beyond]
-        return np.concatenate(parts)
+        whole = np.concatenate(parts)
+        rows, columns = (side // shrunk for side in whole.shape[:2])
+        return np.asarray(cv2.resize(whole, (columns, rows), interpolation=cv2.INTER_AREA), np.uint8)
 
     def smaller(self, factor: int) -> Panorama:
         """The same picture averaged down, for lenses that see much at once."""

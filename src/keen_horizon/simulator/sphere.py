@@ -107,12 +107,15 @@ MAST_M = 4.0
 
 @dataclass(frozen=True)
 class SphereShot:
-    """A clip all around: the painted world, the sphere's picture, and where the camera stands, world_from_camera."""
+    """A clip all around: the painted world, the factor it is averaged down by, the sphere's picture, and where the
+    camera stands, world_from_camera.
+    """
 
     name: str
     size: Size
     rate: int
     world: Panorama
+    shrunk: int
     rotations: Rotation
     seed: int
 
@@ -128,7 +131,7 @@ class SphereShot:
 
 def take_around(shot: SphereShot) -> Iterator[Picture]:
     """The shot's BGR pictures, with the boat below that the camera stands on."""
-    sphere, world = Sphere(shot.size), shot.world.all_around()
+    sphere, world = Sphere(shot.size), shot.world.all_around(shot.shrunk)
     rows, columns = world.shape[:2]
     around = Sphere(Size(columns, rows))
     boat, shown = _boat(sphere)
