@@ -92,6 +92,24 @@ def test_a_sphere_is_steadied_looked_around_in_and_delivered(page: Page, rocked:
     assert draft_of(page)["view"]["keys"][0]["yaw_deg"] == pytest.approx(key["yaw_deg"] + 1, abs=0.01)
 
 
+def test_what_is_being_typed_outlasts_an_answer(page: Page, rocked: Path) -> None:
+    measured_on_its_bench(page, rocked)
+    press(page, "2")
+    page.get_by_role("radio", name=re.compile("^Flat")).check()
+    turned = page.get_by_role("group", name="To the right", exact=True).get_by_role("spinbutton")
+    page.get_by_label("Width of the delivered picture").fill("480")
+    page.get_by_label("Width of the delivered picture").press("Tab")  # asks
+    turned.fill("170")
+    settled(page)  # it was answered
+    expect(turned).to_have_value("170")
+    turned.press("Tab")
+    settled(page)
+    assert draft_of(page)["view"]["keys"][0]["yaw_deg"] == 170
+    turned.fill("")
+    turned.press("Tab")
+    expect(turned).to_have_value("170")  # nothing is no figure
+
+
 def test_a_turn_is_keyed_across_the_back_and_delivered(page: Page, rocked: Path, tmp_path: Path) -> None:
     measured_on_its_bench(page, rocked)
     page.get_by_role("radio", name=re.compile("^Hold")).check()
