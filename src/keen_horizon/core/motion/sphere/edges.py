@@ -34,8 +34,8 @@ def looked_for_edges(frame: int) -> bool:
 
 
 def seen_edges(pictures: NDArray[np.uint8], faces: Faces) -> NDArray[np.float32]:
-    """Rays and normals (K, 6), in the camera: to straight, strong edges of a sphere's faces, and of the planes that
-    those lie in.
+    """Rays and normals (K, 6), in the camera: to straight, strong edges of a sphere's faces around, and of the planes
+    that those lie in.
     """
     found = []
     for face, picture in enumerate(pictures[:AROUND]):
@@ -50,7 +50,9 @@ def seen_edges(pictures: NDArray[np.uint8], faces: Faces) -> NDArray[np.float32]
 
 
 def _edges(picture: NDArray[np.uint8], shown: NDArray[np.uint8]) -> tuple[Floats, Floats]:
-    """Places (K, 2) of the strongest straight edges of a face's cells, and their unit gradients (K, 2)."""
+    """Places (K, 2) of the strongest straight edges of a face's cells, and their unit gradients (K, 2): both by the
+    line that they are part of, where it goes on.
+    """
     across, down = _gradients(cv2.GaussianBlur(picture, (0, 0), 1.0))
     xx, yy, xy = (cv2.GaussianBlur(product, (0, 0), 3.0) for product in (across**2, down**2, across * down))
     both, apart = xx + yy, np.hypot(xx - yy, 2 * xy)
