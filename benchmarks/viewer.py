@@ -103,8 +103,8 @@ def lens(bend: bool, rows: bool) -> dict:
     table = [1 / (1 + 0.4 * (3 * i / 2047) ** 2) if bend else 1.0 for i in range(2048)]
     figures = [value for node in range(9) for value in (1.0, 1e-3 * node, 2e-3 * node - 8e-3, 1e-3 * node, 1e-4, 1e-4)]
     return {
-        "reach": 3.0, "ratios": table, "step": 0.95, "squeeze": 1.0, "centre": [0, 0], "decentring": [0, 0],
-        "plane": [1, 0, 0, 0, 1, 0, 0, 0, 1], "projection": "straight", "focal": 1.2, "rows": figures if rows else None,
+        "reach": 3.0, "ratios": table, "step": 0.95, "squeeze": 1.0, "centre": [0, 0], "decentring": [0, 0, 0, 0, 0, 0],
+        "plane": [1, 0, 0, 0, 1, 0, 0, 0, 1], "unrolling": None, "focal": 1.2, "rows": figures if rows else None,
     }  # fmt: skip
 
 

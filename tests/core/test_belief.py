@@ -176,7 +176,7 @@ def test_a_run_goes_on_in_another_process_with_the_same_points(detail: Detail) -
     assert np.array_equal(one.poses.z, other.poses.z)
 
 
-@settings(max_examples=10, deadline=None)
+@settings(max_examples=10)
 @given(
     st.lists(st.tuples(st.floats(-2000, 4000), st.floats(-2000, 4000)), min_size=3, max_size=12),
     st.integers(0, 400), st.booleans(), st.booleans(),

@@ -174,7 +174,7 @@ SMALL = Grid(Size(320, 180))
     size=st.floats(0.01, 60),
     smooth=st.integers(0, 3),
 )
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 def test_whatever_is_wanted_the_mesh_keeps_its_limits(seed: int, limit: float, size: float, smooth: int) -> None:
     """No place moves further than the limit, no length changes by more than a twentieth, nothing folds over, and places
     of the source stay within it.

@@ -97,7 +97,7 @@ def test_the_light_that_counts_as_picture_moves_the_edge() -> None:
         assert smooth_step(edge.room(np.array([edge.where(light).radius + 0j])), 0.1) == pytest.approx(light)
 
 
-@hypothesis_settings(max_examples=25, deadline=None)
+@hypothesis_settings(max_examples=25)
 @given(
     st.integers(0, 10**6), st.floats(0.1, 3), st.sampled_from(["glide", "hold", "level"]), st.floats(1.01, 1.9),
     st.floats(0.75, 1.0), st.floats(-0.08, 0.08), st.booleans(), st.sampled_from(["fill", "trim"]),

@@ -157,7 +157,7 @@ def test_a_family_that_cannot_fit_says_which_would() -> None:
     assert fit.better in ("equidistant", "equisolid", "division")
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(
     st.floats(-0.45, 0.15), st.floats(-0.05, 0.05), st.floats(-0.05, 0.05), st.floats(-0.05, 0.05), st.floats(0.8, 1.25)
 )

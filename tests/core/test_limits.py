@@ -49,7 +49,7 @@ def tracks(**figures: list[tuple[int, float]]) -> list[dict]:
     ]
 
 
-@hypothesis_settings(max_examples=40, deadline=None)
+@hypothesis_settings(max_examples=40)
 @given(
     st.integers(2, 90), st.integers(0, 10**6), st.floats(0.1, 3), st.sampled_from(["glide", "hold", "level", "flight"]),
     subsets, st.floats(1.0, 1.6), st.sampled_from(["one", "breathing"]), st.sampled_from(["fill", "trim"]),
@@ -147,7 +147,7 @@ def test_breathing_pays_for_a_bad_second_only_there() -> None:
     assert np.abs(np.diff(breathing.shrink)).max() * 30 <= 0.1 * (1 + 1e-6)
 
 
-@hypothesis_settings(max_examples=40, deadline=None)
+@hypothesis_settings(max_examples=40)
 @given(st.lists(st.floats(0.5, 3), min_size=1, max_size=120), st.floats(0.01, 1), st.sampled_from([12.0, 30.0, 120.0]))
 def test_breathing_is_enough_and_slow(demand: list[float], rate: float, fps: float) -> None:
     zoom = breathing_zoom(np.array(demand), rate, fps)
@@ -231,7 +231,7 @@ def test_a_nudge_moves_the_window_and_shows_where_it_opens_a_gap() -> None:
     assert moved.zoom == pytest.approx(plain.zoom * 1.02)
 
 
-@hypothesis_settings(max_examples=25, deadline=None)
+@hypothesis_settings(max_examples=25)
 @given(
     st.integers(2, 60), st.integers(0, 10**6), st.floats(0.1, 2), st.sampled_from(["glide", "hold", "level", "pin"]),
     subsets, st.floats(1.0, 1.4), st.sampled_from(["fill", "trim", "borrow"]), st.integers(1, 2),

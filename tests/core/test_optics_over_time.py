@@ -63,7 +63,7 @@ def test_nothing_between_two_keys_leaves_what_they_say(keys: list[tuple[int, flo
             assert np.abs(np.subtract.outer(values, [v for _, v in keys])).min(1).max() < 1e-9
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(
     st.lists(st.floats(-0.12, 0.12), min_size=8, max_size=8), st.floats(-9, 9), st.floats(-14, 14), st.floats(0.2, 1.6),
     st.sampled_from(["straight", "cylinder", "stereographic"]), st.sampled_from(["one", "each frame"]),

@@ -20,7 +20,7 @@ subsets = st.sets(st.sampled_from(["shift", "turn", "size"]), min_size=1).map(so
 intents = st.sampled_from(["glide", "hold"])
 
 
-@hypothesis_settings(max_examples=60, deadline=None)
+@hypothesis_settings(max_examples=60)
 @example(27, 219, 3.0, "hold", ["shift", "turn"], 1.15625)
 @given(st.integers(2, 90), st.integers(0, 10**6), st.floats(0.1, 3), intents, subsets, st.floats(1.0, 1.6))
 def test_window_stays_inside_and_zoom_inside_the_limit(
@@ -32,7 +32,7 @@ def test_window_stays_inside_and_zoom_inside_the_limit(
     assert path.zoom.max() <= limit + 1e-9
 
 
-@hypothesis_settings(max_examples=25, deadline=None)
+@hypothesis_settings(max_examples=25)
 @given(st.integers(0, 10**6), intents, subsets)
 def test_what_is_not_allowed_stays_as_shot(seed: int, intent: str, freedom: list[str]) -> None:
     path = treated(walked(60, seed), {"intent": intent, "freedom": freedom}, {"zoom_limit": 1.08})

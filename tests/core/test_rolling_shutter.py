@@ -130,7 +130,7 @@ def _bent(world: np.ndarray) -> float:
     return float(np.sqrt((np.abs(apart - turned[:, None] * offsets) ** 2).mean()))
 
 
-@hypothesis_settings(max_examples=60, deadline=None)
+@hypothesis_settings(max_examples=60)
 @given(
     st.integers(0, 3), st.one_of(st.floats(-1.2, 1.2), st.just("measured")), st.floats(1.0, 1.4),
     st.sampled_from(["glide", "hold", "level", None]), st.sampled_from(["fill", "trim", "borrow"]),
@@ -246,7 +246,7 @@ def test_the_mesh_that_renders_is_the_map_of_the_rows_too() -> None:
     assert np.abs(np.column_stack([x[row, column], y[row, column]]) - exact).max() < 0.02
 
 
-@hypothesis_settings(max_examples=40, deadline=None)
+@hypothesis_settings(max_examples=40)
 @given(st.integers(0, 10**6), st.integers(0, 3))
 def test_reading_and_unreading_are_each_other_s_reverse(seed: int, turns: int) -> None:
     random = np.random.default_rng(seed)

@@ -81,7 +81,7 @@ def test_the_motion_tells_the_angles_of_a_lens_that_does_not() -> None:
     assert focal_from_motion(still, stage) is None
 
 
-@hypothesis_settings(max_examples=25, deadline=None)
+@hypothesis_settings(max_examples=25)
 @given(
     st.floats(90, 165), st.integers(0, 10**6), st.floats(0.2, 4), st.sampled_from(["hold", "glide"]),
     st.floats(1.0, 1.5), st.sampled_from(["one", "breathing"]), st.sampled_from([[], ["size"]]), st.floats(0, 1),

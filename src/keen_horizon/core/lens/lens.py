@@ -99,10 +99,15 @@ class Lens:
         straight = np.minimum(self.straightened_radius(radius), NOWHERE)
         return np.asarray(u * np.where(radius > 1e-12, straight / np.maximum(radius, 1e-12), 1.0))
 
+    @property
+    def decentring(self) -> Floats:
+        """What x^2, xy and y^2 of an offset from the centre move it by, across and down: (2, 3)."""
+        return np.array([[3 * self.p2, 2 * self.p1, self.p2], [self.p1, 2 * self.p2, 3 * self.p1]])
+
     def _decentred(self, w: Complex) -> Complex:
-        x, y, square = w.real, w.imag, np.abs(w) ** 2
-        across = 2 * self.p1 * x * y + self.p2 * (square + 2 * x * x)
-        return np.asarray(across + 1j * (self.p1 * (square + 2 * y * y) + 2 * self.p2 * x * y))
+        x, y = w.real, w.imag
+        across, down = self.decentring @ np.stack([x * x, x * y, y * y])
+        return np.asarray(across + 1j * down)
 
     def offsets(self, points: Complex, size: Size) -> Complex:
         """Points as offsets from the lens's centre, half-diagonals, a circle of the lens a circle."""

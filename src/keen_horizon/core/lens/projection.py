@@ -8,6 +8,9 @@ cartography), "stereographic" keeps small shapes (Snyder 1987, Map Projections: 
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import dataclass
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -18,19 +21,48 @@ Floats = NDArray[np.float64]
 LARGEST_TURN = np.pi / 2 - 1e-6
 
 
+@dataclass(frozen=True)
+class Unrolling:
+    """How a projection becomes flat: the point (x, y), focal lengths from the middle, is seen in the direction
+    (a x, b y, d), flat at (a x, b y) / d. The factors depend on one distance: on |x| where `across` only, else on
+    the distance from the middle; below `reach`, beyond which nothing is seen.
+    """
+
+    across: bool
+    reach: float
+    factors: Callable[[Floats], tuple[Floats, Floats, Floats]]
+
+    def distances(self, x: Floats, y: Floats) -> Floats:
+        """What the factors depend on."""
+        return np.asarray(np.abs(x) if self.across else np.hypot(x, y))
+
+
+def _rolled(turn: Floats) -> tuple[Floats, Floats, Floats]:
+    """The factors of a cylinder's picture, whose x is the angle."""
+    return np.sinc(turn / np.pi), np.ones_like(turn), np.cos(turn)
+
+
+def _seen_from_behind(away: Floats) -> tuple[Floats, Floats, Floats]:
+    """The factors of a stereographic picture, which is seen from one radius behind the middle."""
+    return np.ones_like(away), np.ones_like(away), 1 - away * away / 4
+
+
+UNROLLINGS = {
+    "cylinder": Unrolling(True, LARGEST_TURN, _rolled),
+    "stereographic": Unrolling(False, 2.0, _seen_from_behind),
+}
+
+
 def flat(projection: str, focal: Floats | float, points: Floats) -> Floats:
     """Points (N, 2) of a projection on the flat picture; nowhere where that has no place for them."""
     if projection == "straight":
         return points
+    unrolling = UNROLLINGS[projection]
     x, y = points.T / focal
-    if projection == "cylinder":
-        turn = np.clip(x, -LARGEST_TURN, LARGEST_TURN)
-        found = np.stack([np.tan(turn), y / np.cos(turn)], -1)
-        beyond = np.abs(x) >= LARGEST_TURN
-    else:
-        square = (x * x + y * y) / 4
-        found = np.stack([x, y], -1) / np.where(np.abs(1 - square) < 1e-9, 1e-9, 1 - square)[:, None]
-        beyond = square >= 1
+    away = unrolling.distances(x, y)
+    beyond = away >= unrolling.reach
+    across, down, ahead = unrolling.factors(np.where(beyond, 0.0, away))
+    found = np.stack([across * x, down * y], -1) / ahead[:, None]
     return np.asarray(np.where(beyond[:, None], np.copysign(NOWHERE, points), found * np.reshape(focal, (-1, 1))))
 
 

@@ -16,6 +16,7 @@ from keen_horizon.core.glass.shutter import RowMotion
 from keen_horizon.core.lately import kept_lately
 from keen_horizon.core.lens.lens import equivalent_focal_length, fields_of_view, radial_table
 from keen_horizon.core.lens.over_time import OpticsStage
+from keen_horizon.core.lens.projection import UNROLLINGS
 from keen_horizon.core.lens.straightening import LensStage
 from keen_horizon.core.mapping.packed import packed, packed_whole
 from keen_horizon.core.path.bending.bent import Bending
@@ -108,10 +109,20 @@ def drawn_optics(optics: OpticsStage) -> dict[str, Any]:
     drawn = {
         "every": every,
         "stages": [_drawn(stage, table) for stage in shown],
+        "unrolling": _drawn_unrolling(shown[0].view.projection, table),
         "rows": _drawn_rows(optics.rows),
         "kept_area": optics.kept_area(),
     }
     return drawn | {"name": hashlib.sha256(json.dumps(drawn).encode()).hexdigest()[:16]}
+
+
+def _drawn_unrolling(projection: str, table: int) -> dict[str, Any] | None:
+    """See `Unrolling`: its three factors at even steps up to its reach, float32 in base64; the same for all frames."""
+    if projection == "straight":
+        return None
+    unrolling = UNROLLINGS[projection]
+    factors = unrolling.factors(np.linspace(0, unrolling.reach, table))
+    return {"across": unrolling.across, "reach": unrolling.reach, "factors": packed(np.stack(factors, -1))}
 
 
 def _drawn_rows(rows: RowMotion | None) -> dict[str, Any] | None:
@@ -134,9 +145,8 @@ def _drawn(stage: LensStage, table: int) -> dict[str, Any]:
         "step": stage.step,
         "squeeze": lens.squeeze,
         "centre": [lens.centre.real, lens.centre.imag],
-        "decentring": [lens.p1, lens.p2],
+        "decentring": lens.decentring.ravel().tolist(),
         "plane": list(stage.view.plane),
-        "projection": stage.view.projection,
         "focal": stage.view.focal,
         "fields_of_view": fields,
         "equivalent_mm": equivalent_focal_length(fields[2]) if fields and fields[2] < 179 else None,

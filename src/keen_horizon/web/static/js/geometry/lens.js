@@ -1,6 +1,6 @@
 // @ts-check
-// Optics as the server describes them for drawing: points of the straightened frame in the bent source, and back.
-// Both are pixels of the upright clip; radii are half-diagonals. See core/lens, which this follows.
+// Optics as the server lowers them for drawing: points of the straightened frame in the bent source, and back.
+// Both are pixels of the upright clip; radii are half-diagonals. What a lens or a projection does stands in tables.
 import { inverse, product } from "./matrix.js";
 import { read, unread } from "./rows.js";
 
@@ -8,18 +8,24 @@ import { read, unread } from "./rows.js";
  * @typedef {object} Lens one frame's stage
  * @property {number} reach how far `ratios` reach, a straightened radius
  * @property {Float32Array} ratios source radius over straightened radius, at even steps of that radius
- * @property {number} step @property {number} squeeze @property {[number, number]} centre @property {[number, number]} decentring
+ * @property {number} step @property {number} squeeze @property {[number, number]} centre
+ * @property {number[]} decentring what x^2, xy and y^2 from the centre move a point by, across, then down
  * @property {number[]} plane from the delivered to the flat straightened picture, the frame's turned camera with it
  * @property {number[]} [view] the same without a turned camera, where there is one
- * @property {"straight" | "cylinder" | "stereographic"} projection @property {number} focal
+ * @property {number} focal @property {Unrolling | null} unrolling how the delivered becomes the flat straightened picture
  * @property {import("./rows.js").Rows | null} rows how a rolling shutter moved the frame's rows
+ */
+/**
+ * @typedef {object} Unrolling of a projection: its points, in focal lengths, become directions by three factors each
+ * @property {boolean} across whether the factors depend on the distance across alone, or on that from the middle
+ * @property {number} reach of that distance, beyond which nothing is seen
+ * @property {Float32Array} factors across, down and ahead, at even steps up to the reach
  */
 /** @typedef {{ width: number, height: number }} Size */
 
 const FAR = 1e6;
 const ROW_ROUNDS = 2;
-const LARGEST_TURN = Math.PI / 2 - 1e-6;
-export const PROJECTIONS = /** @type {const} */ ({ straight: 0, cylinder: 1, stereographic: 2 });
+const HALVINGS = 40; // of a reach of a few half-diagonals: far below what single precision tells
 
 /** A solved path with its tables as numbers; those that are `known`, by name, did not come again. @param {any} path @param {any} [known] @returns {any} */
 export function unpacked(path, known = null) {
@@ -30,6 +36,7 @@ export function unpacked(path, known = null) {
     return path;
   }
   for (const stage of path.lens ? path.lens.stages : []) stage.ratios = numbers(stage.ratios);
+  if (path.lens && path.lens.unrolling) path.lens.unrolling.factors = numbers(path.lens.unrolling.factors);
   if (path.lens && path.lens.rows) path.lens.rows.figures = numbers(path.lens.rows.figures);
   return path;
 }
@@ -48,9 +55,9 @@ function steps(packed, unit) {
 /** A path's stage of a frame; null where there is none. @param {any} path @param {number} frame @returns {Lens | null} */
 export function lensAt(path, frame) {
   if (!path || !path.lens) return null;
-  const { every, stages, rows } = path.lens;
+  const { every, stages, unrolling, rows } = path.lens;
   const index = Math.min(Math.max(0, frame - path.first), path.frames - 1);
-  const known = stages[Math.min(Math.floor(index / every), stages.length - 1)];
+  const known = { ...stages[Math.min(Math.floor(index / every), stages.length - 1)], unrolling };
   const stage = path.turned ? { ...known, view: known.plane, plane: product(known.plane, path.turned[index]) } : known;
   if (!rows) return { ...stage, rows: null };
   const each = rows.figures.length / path.frames;
@@ -62,47 +69,67 @@ const half = (size) => Math.hypot(size.width, size.height) / 2;
 
 /** @param {Lens} lens @param {number} radius straightened @returns {number} */
 function ratio(lens, radius) {
-  const place = (radius / lens.reach) * (lens.ratios.length - 1);
-  if (!(place < lens.ratios.length - 1)) return FAR;
+  return looked(lens.ratios, 1, radius / lens.reach)?.[0] ?? FAR;
+}
+
+/** What a table holds at a share of its reach, `each` figures; null from its end on. @param {Float32Array} table @param {number} each @param {number} share @returns {number[] | null} */
+function looked(table, each, share) {
+  const last = table.length / each - 1;
+  const place = share * last;
+  if (!(place < last)) return null;
   const i = Math.floor(place);
-  return lens.ratios[i] + (place - i) * (lens.ratios[i + 1] - lens.ratios[i]);
+  return Array.from({ length: each }, (_, k) => table[i * each + k] + (place - i) * (table[(i + 1) * each + k] - table[i * each + k]));
 }
 
 /** A delivered point, from the middle, on the flat straightened picture. @param {Lens} lens @param {number} x @param {number} y @returns {[number, number]} */
 function flat(lens, x, y) {
-  let [u, v] = [x / lens.focal, y / lens.focal];
-  if (lens.projection === "cylinder") {
-    if (Math.abs(u) >= LARGEST_TURN) return [FAR, FAR];
-    [x, y] = [Math.tan(u) * lens.focal, (v / Math.cos(u)) * lens.focal];
-  } else if (lens.projection === "stereographic") {
-    const square = (u * u + v * v) / 4;
-    if (square >= 1) return [FAR, FAR];
-    [x, y] = [x / (1 - square), y / (1 - square)];
-  }
-  return turned(lens.plane, x, y);
+  const { focal, unrolling } = lens;
+  if (!unrolling) return turned(lens.plane, x, y);
+  const away = unrolling.across ? Math.abs(x) : Math.hypot(x, y);
+  const factors = looked(unrolling.factors, 3, away / focal / unrolling.reach);
+  if (!factors) return [FAR, FAR];
+  const [across, down, ahead] = factors;
+  return turned(lens.plane, across * x, down * y, ahead);
 }
 
-/** The reverse. @param {Lens} lens @param {number} x @param {number} y @returns {[number, number]} */
+/** The reverse: the distance by halving, as it rises with that on the flat picture. @param {Lens} lens @param {number} x @param {number} y @returns {[number, number]} */
 function unflat(lens, x, y) {
   [x, y] = turned(inverse(lens.plane), x, y);
-  const [u, v] = [x / lens.focal, y / lens.focal];
-  if (lens.projection === "cylinder") return [Math.atan(u) * lens.focal, (v / Math.hypot(1, u)) * lens.focal];
-  const share = lens.projection === "stereographic" ? 2 / (1 + Math.sqrt(1 + u * u + v * v)) : 1;
-  return [x * share, y * share];
+  const { focal, unrolling } = lens;
+  if (!unrolling) return [x, y];
+  const factorsAt = (/** @type {number} */ away) => looked(unrolling.factors, 3, away / unrolling.reach) || [1, 1, 0];
+  const wanted = (unrolling.across ? Math.abs(x) : Math.hypot(x, y)) / focal;
+  const away = halved(unrolling.reach, (middle) => {
+    const [across, , ahead] = factorsAt(middle);
+    return middle * across < wanted * ahead;
+  });
+  const [across, down, ahead] = factorsAt(away);
+  return [(x * ahead) / across, (y * ahead) / down];
 }
 
-/** @param {number[]} plane @param {number} x @param {number} y @returns {[number, number]} */
-function turned(plane, x, y) {
-  const depth = plane[6] * x + plane[7] * y + plane[8];
-  if (depth <= 1e-6) return [FAR, FAR];
-  return [(plane[0] * x + plane[1] * y + plane[2]) / depth, (plane[3] * x + plane[4] * y + plane[5]) / depth];
+/** The value up to `reach` below which all are too small. @param {number} reach @param {(value: number) => boolean} small @returns {number} */
+function halved(reach, small) {
+  let [low, high] = [0, reach];
+  for (let i = 0; i < HALVINGS; i++) {
+    const middle = (low + high) / 2;
+    if (small(middle)) low = middle;
+    else high = middle;
+  }
+  return low;
+}
+
+/** @param {number[]} plane @param {number} x @param {number} y @param {number} [z] @returns {[number, number]} */
+function turned(plane, x, y, z = 1) {
+  const depth = plane[6] * x + plane[7] * y + plane[8] * z;
+  if (depth <= 1e-6 * z) return [FAR, FAR];
+  return [(plane[0] * x + plane[1] * y + plane[2] * z) / depth, (plane[3] * x + plane[4] * y + plane[5] * z) / depth];
 }
 
 /** @param {Lens} lens @param {number} x @param {number} y straightened, from the lens's centre @returns {[number, number]} */
-function decentred(lens, x, y) {
-  const [p1, p2] = lens.decentring;
-  const r = x * x + y * y;
-  return [2 * p1 * x * y + p2 * (r + 2 * x * x), p1 * (r + 2 * y * y) + 2 * p2 * x * y];
+function decentred({ decentring }, x, y) {
+  const squares = [x * x, x * y, y * y];
+  const sum = (/** @type {number} */ from) => squares.reduce((all, square, i) => all + square * decentring[from + i], 0);
+  return [sum(0), sum(3)];
 }
 
 /** A point of the straightened frame in the source. @param {Lens} lens @param {Size} size @param {number} x @param {number} y @returns {[number, number]} */
@@ -129,7 +156,7 @@ export function straightened(lens, size, x, y) {
   const [placeX, placeY] = [(x - (size.width - 1) / 2) / h, (y - (size.height - 1) / 2) / h];
   const [ux, uy] = [(placeX - lens.centre[0]) / lens.squeeze, placeY - lens.centre[1]];
   let [wx, wy] = undone(lens, ux, uy);
-  if (lens.decentring[0] || lens.decentring[1]) {
+  if (lens.decentring.some(Boolean)) {
     for (let i = 0; i < 20; i++) {
       const [dx, dy] = decentred(lens, wx, wy);
       [wx, wy] = undone(lens, ux - dx, uy - dy);
@@ -145,11 +172,6 @@ export function straightened(lens, size, x, y) {
 function undone(lens, ux, uy) {
   const radius = Math.hypot(ux, uy);
   if (radius < 1e-9) return [ux, uy];
-  let [low, high] = [0, lens.reach];
-  for (let i = 0; i < 40; i++) {
-    const middle = (low + high) / 2;
-    if (middle * ratio(lens, middle) < radius) low = middle;
-    else high = middle;
-  }
-  return [(ux / radius) * low, (uy / radius) * low];
+  const straight = halved(lens.reach, (middle) => middle * ratio(lens, middle) < radius);
+  return [(ux / radius) * straight, (uy / radius) * straight];
 }

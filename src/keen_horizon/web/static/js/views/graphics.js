@@ -41,14 +41,20 @@ export function makeMesh(gl) {
   };
 }
 
-/** A table at another number of even steps. @param {Float32Array} table @param {number} wide @returns {number[]} */
-export function stretched(table, wide) {
-  if (table.length === wide) return Array.from(table);
-  return Array.from({ length: wide }, (_, i) => {
-    const place = (i * (table.length - 1)) / (wide - 1);
-    const left = Math.min(Math.floor(place), table.length - 2);
-    return table[left] + (place - left) * (table[left + 1] - table[left]);
-  });
+/** A table of `each` figures a step at another number of even steps. @param {Float32Array} table @param {number} wide @param {number} each @returns {ArrayLike<number>} */
+export function stretched(table, wide, each) {
+  const last = table.length / each - 1;
+  if (last + 1 === wide) return table;
+  const values = new Float32Array(wide * each);
+  for (let i = 0; i < wide; i++) {
+    const place = (i * last) / (wide - 1);
+    const left = Math.min(Math.floor(place), last - 1);
+    for (let k = 0; k < each; k++) {
+      const [here, next] = [table[left * each + k], table[(left + 1) * each + k]];
+      values[i * each + k] = here + (place - left) * (next - here);
+    }
+  }
+  return values;
 }
 
 /** @param {WebGL2RenderingContext} gl @param {number} kind @param {number} unit @param {number} filter */

@@ -2,7 +2,6 @@
 // The sampling map as GLSL: at every corner of a mesh the source point is found as the renderer finds it, and
 // fragments only sample between, so what is seen is what will be written and a lens costs no fragment anything.
 // Gaps are hatched, unless a frame just shown can lend. Programs are built of the parts that are in use.
-import { PROJECTIONS } from "../geometry/lens.js";
 import { NODES } from "../geometry/rows.js";
 
 export const LENDERS = 8;
@@ -76,11 +75,12 @@ uniform int first;  // the side that is drawn, where it is one
 uniform mat3 matrices[2];  // src_from_out of before and after
 uniform mat3 lending[${LENDERS}];
 uniform mat3 lentPlanes[${LENDERS}];  // what takes the place of the plane for what is lent
-uniform sampler2D ratios;    // a row for before, a row for after: source radius over straightened radius
+uniform sampler2D tables;    // a row for before, a row for after: source radius over straightened radius; three factors of the unrolling
 uniform sampler2D rows;      // ${2 * NODES} texels a frame: how its rows moved, six figures a node (see geometry/rows.js)
 uniform vec4 lensA[2];       // whether there is one; reach; step; squeeze
-uniform vec4 lensB[2];       // centre; decentring
-uniform vec2 projection[2];  // which one (PROJECTIONS); focal length
+uniform vec2 centres[2];
+uniform vec3 decentring[4];  // what x^2, xy and y^2 move a point by, across and down, before and after
+uniform vec3 unrolling[2];   // its reach, half-diagonals, 0 where there is none; how much x and y count for the distance
 uniform mat3 planes[2];       // from the delivered to the flat straightened picture
 uniform vec3 shutter;        // whether rows moved, before and after; quarter turns
 uniform sampler2D meshes;    // controls of a mesh, px: tables of before, after and every lender below each other
@@ -95,37 +95,39 @@ out vec4 lent[${LENDERS / 2}];
 #endif
 
 #if GLASS
-// From the delivered to the flat straightened picture, half-diagonals: see core/lens/projection.py and turning.py.
-bool flatten(int side, mat3 plane, inout vec2 w) {
-  float kind = projection[side].x, focal = projection[side].y;
-  vec2 angle = w / focal;
-  if (kind == ${PROJECTIONS.cylinder}.0) {
-    if (abs(angle.x) >= 1.5707) return false;
-    w = vec2(tan(angle.x), angle.y / cos(angle.x)) * focal;
-  } else if (kind == ${PROJECTIONS.stereographic}.0) {
-    float square = dot(angle, angle) / 4.0;
-    if (square >= 1.0) return false;
-    w /= 1.0 - square;
-  }
-  vec3 seen = plane * vec3(w, 1.0);
-  w = seen.xy / seen.z;
-  return seen.z > 1e-6;
-}
-
-// From the flat straightened picture, half-diagonals from its middle, to the bent source: see core/lens/lens.py.
-bool bend(int side, inout vec2 w) {
-  vec4 a = lensA[side], b = lensB[side];
-  w -= b.xy;
-  w.x /= a.w;
-  int last = textureSize(ratios, 0).x - 1;
-  float at = length(w) / a.y * float(last);
+// What the tables hold of a side at a share of their reach; nothing from their end on.
+bool looked(int side, float share, out vec4 held) {
+  int last = textureSize(tables, 0).x - 1;
+  float at = share * float(last);
   if (at >= float(last)) return false;
   int i = int(at);
-  float share = mix(texelFetch(ratios, ivec2(i, side), 0).r, texelFetch(ratios, ivec2(i + 1, side), 0).r, at - float(i));
-  vec2 decentred = b.z * vec2(2.0 * w.x * w.y, dot(w, w) + 2.0 * w.y * w.y) + b.w * vec2(dot(w, w) + 2.0 * w.x * w.x, 2.0 * w.x * w.y);
-  w = w * share + decentred;
+  held = mix(texelFetch(tables, ivec2(i, side), 0), texelFetch(tables, ivec2(i + 1, side), 0), at - float(i));
+  return true;
+}
+
+// From the delivered to the flat straightened picture, half-diagonals.
+bool flatten(int side, mat3 plane, inout vec2 w) {
+  vec3 ray = vec3(w, 1.0), roll = unrolling[side];
+  if (roll.x > 0.0) {
+    vec4 held;
+    if (!looked(side, length(w * roll.yz) / roll.x, held)) return false;
+    ray *= held.gba;
+  }
+  vec3 seen = plane * ray;
+  w = seen.xy / seen.z;
+  return seen.z > 1e-6 * ray.z;
+}
+
+// From the flat straightened picture, half-diagonals from its middle, to the bent source.
+bool bend(int side, inout vec2 w) {
+  vec4 a = lensA[side], held;
+  w -= centres[side];
+  w.x /= a.w;
+  if (!looked(side, length(w) / a.y, held)) return false;
+  vec3 squares = vec3(w.x * w.x, w.x * w.y, w.y * w.y);
+  w = w * held.r + vec2(dot(decentring[2 * side], squares), dot(decentring[2 * side + 1], squares));
   w.x *= a.w;
-  w += b.xy;
+  w += centres[side];
   return true;
 }
 

@@ -2,7 +2,6 @@
 // Draws the proxy through the sampling map with WebGL 2 (see shaders.js), in all the ways two pictures of one
 // frame are compared. A mesh carries the map: of cells as small as the renderer's where the picture stands, larger while
 // it moves. Programs are built when first used.
-import { PROJECTIONS } from "../geometry/lens.js";
 import { IDENTITY, about, inverse, product } from "../geometry/matrix.js";
 import { NODES } from "../geometry/rows.js";
 import { build, makeMesh, stretched, texture } from "./graphics.js";
@@ -15,7 +14,7 @@ const NOWHERE = [0, 0, -1e6, 0, 0, -1e6, 0, 0, 1]; // a matrix that sends everyt
 const LENT_EVERY = 2; // frames between those that are kept for lending
 export const POWER = 4;
 const LOUPE = 1 / 7; // its radius, of the picture's width
-const UNITS = { picture: 0, recent: 1, exact: 2, ratios: 3, rows: 4, lifts: 5, meshes: 6 };
+const UNITS = { picture: 0, recent: 1, exact: 2, tables: 3, rows: 4, lifts: 5, meshes: 6 };
 
 /** @typedef {import("../geometry/lens.js").Lens} Lens */
 /** @typedef {import("../geometry/mesh.js").Mesh} Mesh */
@@ -71,11 +70,11 @@ function viewer(gl, canvas, video, size) {
   const current = texture(gl, gl.TEXTURE_2D, UNITS.picture, gl.LINEAR);
   const ring = texture(gl, gl.TEXTURE_2D_ARRAY, UNITS.recent, gl.LINEAR);
   const served = texture(gl, gl.TEXTURE_2D, UNITS.exact, gl.LINEAR);
-  const glass = texture(gl, gl.TEXTURE_2D, UNITS.ratios, gl.NEAREST);
+  const glass = texture(gl, gl.TEXTURE_2D, UNITS.tables, gl.NEAREST);
   const shutter = texture(gl, gl.TEXTURE_2D, UNITS.rows, gl.NEAREST);
   const lifts = texture(gl, gl.TEXTURE_2D, UNITS.lifts, gl.NEAREST);
   const meshes = texture(gl, gl.TEXTURE_2D, UNITS.meshes, gl.NEAREST);
-  /** @type {(Float32Array | null)[]} the radial tables that the graphics hold */ let held = [];
+  /** @type {(Float32Array | null)[]} the tables of lenses and projections that the graphics hold */ let held = [];
   /** @type {(Light | null)[]} the lights that they hold */ let lit = [];
   let exactly = false;
   let read = new Uint8Array(0); // what is on show, once it was asked for
@@ -118,13 +117,22 @@ function viewer(gl, canvas, video, size) {
 
   /** Hand the lenses' tables to the graphics, where they changed. @param {Look} look */
   function tabulate(look) {
-    const tables = look.lenses.map((lens) => lens && lens.ratios);
-    if (held.length && tables.every((table, side) => table === held[side])) return;
+    const tables = look.lenses.flatMap((lens) => (lens ? [lens.ratios, lens.unrolling && lens.unrolling.factors] : [null, null]));
+    if (held.length && tables.every((table, i) => table === held[i])) return;
     held = tables;
-    gl.activeTexture(gl.TEXTURE0 + UNITS.ratios);
-    const wide = Math.max(2, ...tables.map((table) => (table ? table.length : 0)));
-    const values = tables.flatMap((table) => (table ? stretched(table, wide) : Array(wide).fill(1)));
-    gl.texImage2D(gl.TEXTURE_2D, 0, gl.R32F, wide, 2, 0, gl.RED, gl.FLOAT, new Float32Array(values));
+    const wide = Math.max(2, ...look.lenses.map((lens) => (lens ? lens.ratios.length : 0)));
+    const values = new Float32Array(2 * wide * 4).fill(1);
+    look.lenses.forEach((lens, side) => {
+      const row = values.subarray(4 * wide * side, 4 * wide * (side + 1));
+      const ratios = lens && stretched(lens.ratios, wide, 1);
+      const factors = lens && lens.unrolling && stretched(lens.unrolling.factors, wide, 3);
+      for (let i = 0; i < wide; i++) {
+        if (ratios) row[4 * i] = ratios[i];
+        for (let k = 0; factors && k < 3; k++) row[4 * i + 1 + k] = factors[3 * i + k];
+      }
+    });
+    gl.activeTexture(gl.TEXTURE0 + UNITS.tables);
+    gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA32F, wide, 2, 0, gl.RGBA, gl.FLOAT, values);
   }
 
   /** Hand what is lifted to the graphics, where that changed. @param {Built} built @param {Look} look */
@@ -174,8 +182,9 @@ function viewer(gl, canvas, video, size) {
     tabulate(look);
     shut(built, look);
     gl.uniform4fv(places.lensA, look.lenses.flatMap((lens) => (lens ? [1, lens.reach, lens.step, lens.squeeze] : [0, 1, 1, 1])));
-    gl.uniform4fv(places.lensB, look.lenses.flatMap((lens) => (lens ? [...lens.centre, ...lens.decentring] : [0, 0, 0, 0])));
-    gl.uniform2fv(places.projection, look.lenses.flatMap((lens) => (lens ? [PROJECTIONS[lens.projection], lens.focal] : [0, 1])));
+    gl.uniform2fv(places.centres, look.lenses.flatMap((lens) => (lens ? lens.centre : [0, 0])));
+    gl.uniform3fv(places.decentring, look.lenses.flatMap((lens) => (lens ? lens.decentring : Array(6).fill(0))));
+    gl.uniform3fv(places.unrolling, look.lenses.flatMap((lens) => (lens && lens.unrolling ? [lens.focal * lens.unrolling.reach, 1, Number(!lens.unrolling.across)] : [0, 1, 1])));
     gl.uniformMatrix3fv(places.planes, true, look.lenses.flatMap((lens) => (lens ? lens.plane : IDENTITY)));
   }
 
