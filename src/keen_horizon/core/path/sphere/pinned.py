@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.signal import lfilter
+from scipy.linalg import solve_banded
 from scipy.spatial.transform import Rotation
 
 Floats = NDArray[np.float64]
@@ -40,8 +40,10 @@ def lagging(rays: Floats, upright: Rotation, frames: float) -> Floats:
     yaw, pitch = _heading(upright.inv().apply(rays))
     angles = np.stack([np.unwrap(yaw), pitch], -1)
     kept = frames / 2 / (1 + frames / 2)  # of what was before: delays a ramp by kept / (1 - kept) frames
+    recursion = np.stack([np.ones(len(angles)), np.full(len(angles), -kept)])  # the angle now, less of that before
     for _ in range(2):
-        angles = lfilter([1 - kept], [1, -kept], angles, axis=0, zi=kept * angles[:1])[0]
+        wanted = np.concatenate([angles[:1], (1 - kept) * angles[1:]])
+        angles = np.asarray(solve_banded((1, 0), recursion, wanted))
     return np.asarray(upright.apply(Rotation.from_euler("YX", angles).apply([0.0, 0.0, 1.0])))
 
 

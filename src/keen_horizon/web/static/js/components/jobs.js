@@ -6,31 +6,37 @@ const size = (/** @type {number} */ bytes) => (bytes < 1e9 ? `${(bytes / 1e6).to
 const isOpen = (/** @type {any} */ work) => work.state === "waiting" || work.state === "working";
 
 /** How much work is going on, for the top bar. */
-export const jobCount = () => ({
-  open: 0,
-  /** @type {Map<number, boolean>} */
-  seen: new Map(),
-  init() {
-    followWork((work) => this.note(work));
-  },
-  /** @param {any} work */
-  note(work) {
-    this.seen.set(work.id, isOpen(work));
-    this.open = [...this.seen.values()].filter(Boolean).length;
-  },
-});
+export const jobCount = () => {
+  const open = new Set();
+  return {
+    open: 0,
+    init() {
+      followWork((work) => {
+        if (isOpen(work)) open.add(work.id);
+        else open.delete(work.id);
+        this.open = open.size;
+      });
+    },
+  };
+};
 
 /** The jobs page. */
 export const jobs = () => ({
   works: pageData().works,
   free: pageData().free,
   error: "",
+  soon: 0,
   init() {
-    followWork(async (work) => {
+    followWork((work) => {
       const known = this.works.find((/** @type {any} */ row) => row.id === work.id);
+      const moved = !known || known.state !== work.state; // the order of what waits may have changed with it
       if (known) Object.assign(known, work);
-      if (!known || work.state !== "working") await this.refresh();
+      if (moved) this.refreshSoon();
     });
+  },
+  refreshSoon() {
+    clearTimeout(this.soon);
+    this.soon = setTimeout(() => this.refresh(), 60);
   },
   async refresh() {
     ({ works: this.works, free: this.free } = await ask("GET", "/api/works"));
