@@ -6,6 +6,7 @@ import shutil
 from collections.abc import Iterator
 from pathlib import Path
 
+import hypothesis
 import pytest
 from services import throw_away_cluster
 from truth import SMALL
@@ -19,6 +20,10 @@ from keen_horizon.simulator.plane import jitter, shaken_pictures
 from keen_horizon.store.cluster import Cluster
 from keen_horizon.store.database import connect, transaction
 from keen_horizon.store.models import Base
+
+
+hypothesis.settings.register_profile("untimed", deadline=None)  # a busy machine is no fault of what is tested
+hypothesis.settings.load_profile("untimed")
 
 
 class FromBothEnds(LoadScopeScheduling):

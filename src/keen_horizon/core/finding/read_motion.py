@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from keen_horizon.core.finding.followed_noise import RAYLEIGH
 from keen_horizon.core.finding.read_pairs import ReadPairs
 from keen_horizon.core.geometry.robust import TUKEY_REACH, tukey
-from keen_horizon.core.geometry.similarity import Floats
+from keen_horizon.core.geometry.similarity import Complex, Floats, fit_similarities
 from keen_horizon.core.glass.shutter import FIGURES, FURTHEST, LEAST_DEPTH
 from keen_horizon.core.motion.matched import row_medians
 
@@ -25,9 +25,10 @@ CORRELATED = 3.0  # errors of tracks go together: rows count as with so many tim
 TUNED = 1.3  # the prior's deviation, of the RMS of what it is put on
 TILT_PX = 60.0  # deviation of a tilt, at the half-diagonal
 LOOSE_PX = 1e4  # deviation of the controls themselves
-FIRST_DEVIATION, LEAST_DEVIATION = 2.0, 1e-3  # px, of the controls' differences
+FIRST_DEVIATION, LEAST_DEVIATION = 0.2, 1e-3  # px, of the controls' differences: at first, and ever, at least
 LONGEST_STEP = 0.4  # of the readout
-SETTLED, SETTLED_PX = 1e-4, 0.02  # a step's change of the readout, and of the motion from one control to the next
+SETTLED, SETTLED_PX = 1e-4, 0.05  # a step's change of the readout, and of the motion from one control to the next: what
+# rows moved by is then 0.003 px from where more steps lead
 BLOCKS = 12  # of the clip, whose disagreement tells the doubt
 
 
@@ -47,7 +48,7 @@ class SolvedReadout:
 def solved_readout(pairs: ReadPairs, readout: float, steps: int, knots: float, order: int) -> SolvedReadout:
     """The best readout near one, and how well it is known."""
     spline = _Spline.over(pairs, FURTHEST, knots, order)
-    state = _State.first(spline, readout)
+    state = _State.first(pairs, spline, readout)
     for done in range(steps):
         before = state.readout
         _step(spline, state, _normal(pairs, spline, state))
@@ -75,7 +76,7 @@ def solved_motion(pairs: ReadPairs, readout: float, steps: int, knots: float, or
     Raises LinAlgError where they tell none.
     """
     spline = _Spline.over(pairs, abs(readout), knots, order)
-    state = _State.first(spline, readout)
+    state = _State.first(pairs, spline, readout)
     for _ in range(steps):
         before = state.controls
         _step(spline, state, _normal(pairs, spline, state), known=True)
@@ -108,6 +109,11 @@ class _Spline:
         """How many controls the points of one pair touch."""
         return int(np.ceil((1 + self.longest) * self.knots)) + 5
 
+    @property
+    def times(self) -> Floats:
+        """When each control counts most."""
+        return np.asarray(self.start + (np.arange(self.count) - 1) / self.knots)
+
     def opens(self, frame: NDArray[np.intp]) -> NDArray[np.intp]:
         """The first control that the points of pairs touch."""
         found = np.floor((frame - self.longest / 2 - self.start) * self.knots).astype(np.intp)
@@ -132,24 +138,46 @@ class _State:
     deviation: Floats
 
     @staticmethod
-    def first(spline: _Spline, readout: float) -> _State:
-        """A camera that stands still, as far as anybody knows."""
-        return _State(np.zeros((spline.count, FIGURES)), readout, np.full(FIGURES, FIRST_DEVIATION))
+    def first(pairs: ReadPairs, spline: _Spline, readout: float) -> _State:
+        """The motion that pairs show if every frame is read at once, evenly from one to the next."""
+        z, t = fit_similarities(pairs.source, pairs.target, pairs.there * pairs.trust)
+        turned = np.log(z) * pairs.half_diagonal
+        steps = np.stack([turned.real, turned.imag, t.real, t.imag], -1)
+        ends = np.stack([pairs.frame, pairs.frame + 1], -1).ravel()
+        stood = np.repeat(np.cumsum(steps, axis=0), 2, axis=0)
+        stood[::2] -= steps
+        controls = np.zeros((spline.count, FIGURES))
+        for figure, values in enumerate(stood.T):
+            controls[:, figure] = np.interp(spline.times, ends, values)
+        return _State(controls, readout, np.maximum(_met(controls, spline), FIRST_DEVIATION))
 
 
 @dataclass(frozen=True)
-class _Rows:
-    """What the points of E pairs say near a state: `rows` (E, R, W) against the figures of the controls they touch,
-    whose `places` are (E, W); `late` (E, R) against the readout; `errors` and `weights` (E, R); how many are believed.
+class _Seen:
+    """What the M points of E pairs say near a state, across and down as one complex number each.
+
+    A point moves by the `motion` (E, M, FIGURES) of each figure, times the `shares` (E, M, S) of the S controls from
+    `opens` (E,) on; by `late` (E, M) for the readout; `errors` and `weights` (E, M); how many are believed.
     """
 
-    places: NDArray[np.intp]
-    rows: Floats
-    late: Floats
-    errors: Floats
+    opens: NDArray[np.intp]
+    shares: Floats
+    motion: Complex
+    late: Complex
+    errors: Complex
     weights: Floats
     believed: int
     cost: float
+
+    @property
+    def places(self) -> NDArray[np.intp]:
+        """Where the figures (E, S * FIGURES) of those controls stand among all unknowns."""
+        return FIGURES * self.opens[:, None] + np.arange(FIGURES * self.shares.shape[2])
+
+    def moved(self, controls: Floats) -> Complex:
+        """How far the points (E, M) move for a change of the controls (K, FIGURES)."""
+        windows = controls[self.opens[:, None] + np.arange(self.shares.shape[2])]
+        return np.asarray((self.motion * (self.shares @ windows)).sum(-1))
 
 
 @dataclass(frozen=True)
@@ -167,7 +195,7 @@ class _Normal:
         return np.asarray(scipy.linalg.cho_solve_banded(self.factor, right))
 
 
-def _rows(pairs: ReadPairs, spline: _Spline, state: _State) -> _Rows:
+def _seen(pairs: ReadPairs, spline: _Spline, state: _State) -> _Seen:
     h, source = pairs.half_diagonal, pairs.source
     starts = pairs.frame[:, None] + state.readout * pairs.early
     ends = pairs.frame[:, None] + 1 + state.readout * pairs.late
@@ -198,17 +226,9 @@ def _rows(pairs: ReadPairs, spline: _Spline, state: _State) -> _Rows:
     spread = np.maximum(pairs.noise, row_medians(size, pairs.there) / RAYLEIGH)[:, None]
     belief = pairs.there * tukey(size, spread * RAYLEIGH)
     weights = belief * pairs.trust / (CORRELATED * pairs.noise[:, None]) ** 2
-    rows = (shares[..., None] * motion[:, :, None, :]).reshape(*source.shape, -1)
     limit = CORRELATED * TUKEY_REACH * pairs.noise[:, None]
     cost = float((pairs.there * np.minimum(size / limit, 1) ** 2).sum())
-    places = FIGURES * opens[:, None] + np.arange(rows.shape[2])
-    twice = np.concatenate([weights, weights], 1)
-    return _Rows(places, _real(rows), _real(late), _real(errors), twice, int((belief > 0.5).sum()), cost)
-
-
-def _real(values: NDArray[np.complex128]) -> Floats:
-    """Complex values (E, M, ...) as twice as many rows (E, 2 M, ...)."""
-    return np.concatenate([values.real, values.imag], 1)
+    return _Seen(opens, shares, motion, late, errors, weights, int((belief > 0.5).sum()), cost)
 
 
 def _normal(pairs: ReadPairs, spline: _Spline, state: _State) -> _Normal:
@@ -216,22 +236,34 @@ def _normal(pairs: ReadPairs, spline: _Spline, state: _State) -> _Normal:
     band, wanted, border = np.zeros((width, unknowns)), np.zeros(unknowns), np.zeros(unknowns)
     late, late_wanted = 1 / FURTHEST**2, -state.readout / FURTHEST**2
     for part in pairs.parts():
-        rows = _rows(part, spline, state)
-        weighted = np.swapaxes(rows.rows * rows.weights[..., None], 1, 2)
-        blocks = weighted @ rows.rows
-        low, high = np.tril_indices(width)
-        places = (low - high) * unknowns + rows.places[:, high]
-        band += np.bincount(places.ravel(), blocks[:, low, high].ravel(), width * unknowns).reshape(width, unknowns)
-        wanted += _summed(rows.places, weighted @ rows.errors[..., None], unknowns)
-        border += _summed(rows.places, weighted @ rows.late[..., None], unknowns)
-        late += float((rows.weights * rows.late**2).sum())
-        late_wanted += float((rows.weights * rows.late * rows.errors).sum())
+        seen = _seen(part, spline, state)
+        against = np.concatenate([seen.motion, seen.late[..., None], seen.errors[..., None]], -1)
+        weighted = np.conj(seen.motion * seen.weights[..., None])
+        products = (weighted[..., :, None] * against[..., None, :]).real  # of each figure with each, point by point
+        band += _banded(seen, products[..., :FIGURES], width, unknowns)
+        own, errors = (np.swapaxes(seen.shares, 1, 2) @ products[..., i] for i in (FIGURES, FIGURES + 1))
+        border += np.bincount(seen.places.ravel(), own.ravel(), unknowns)
+        wanted += np.bincount(seen.places.ravel(), errors.ravel(), unknowns)
+        late += float((seen.weights * np.abs(seen.late) ** 2).sum())
+        late_wanted += float((seen.weights * np.conj(seen.late) * seen.errors).real.sum())
     _add_prior(spline, state, band, wanted)
     return _Normal((scipy.linalg.cholesky_banded(band, lower=True), True), wanted, border, late, late_wanted)
 
 
-def _summed(places: NDArray[np.intp], values: Floats, count: int) -> Floats:
-    return np.asarray(np.bincount(places.ravel(), values.ravel(), count), np.float64)
+def _banded(seen: _Seen, products: Floats, width: int, unknowns: int) -> Floats:
+    """The lower band (width, unknowns) of the sums over points of their `products` (E, M, FIGURES, FIGURES), each
+    shared out to every two of the controls that the point touches.
+    """
+    late, early = np.tril_indices(seen.shares.shape[2])
+    both = seen.shares[..., late] * seen.shares[..., early]
+    sums = np.swapaxes(both, 1, 2) @ products.reshape(*products.shape[:2], -1)
+    figure = np.arange(FIGURES)
+    rows = (FIGURES * late[:, None, None] + figure[:, None] + 0 * figure).ravel()
+    columns = (FIGURES * early[:, None, None] + 0 * figure[:, None] + figure).ravel()
+    lower = rows >= columns
+    places = (rows - columns)[lower] * unknowns + columns[lower] + FIGURES * seen.opens[:, None]
+    chosen = sums.reshape(len(sums), -1)[:, lower]
+    return np.asarray(np.bincount(places.ravel(), chosen.ravel(), width * unknowns), np.float64).reshape(width, -1)
 
 
 def _add_prior(spline: _Spline, state: _State, band: Floats, wanted: Floats) -> None:
@@ -258,8 +290,12 @@ def _step(spline: _Spline, state: _State, normal: _Normal, known: bool = False) 
     change = 0.0 if known else change
     state.controls = state.controls + (without - along * change).reshape(-1, FIGURES)
     state.readout = float(np.clip(state.readout + change, -FURTHEST, FURTHEST))
-    met = np.sqrt((np.diff(state.controls, spline.order, axis=0) ** 2).mean(0))
-    state.deviation = np.maximum(TUNED * met, LEAST_DEVIATION)
+    state.deviation = np.maximum(_met(state.controls, spline), LEAST_DEVIATION)
+
+
+def _met(controls: Floats, spline: _Spline) -> Floats:
+    """The deviation (6,) that the prior is given for such controls."""
+    return np.asarray(TUNED * np.sqrt((np.diff(controls, spline.order, axis=0) ** 2).mean(0)))
 
 
 def _judged(pairs: ReadPairs, spline: _Spline, state: _State) -> SolvedReadout:
@@ -270,16 +306,16 @@ def _judged(pairs: ReadPairs, spline: _Spline, state: _State) -> SolvedReadout:
     felt = total = cost = 0.0
     believed = there = 0
     for part in pairs.parts():
-        rows = _rows(part, spline, state)
-        late = rows.late - (rows.rows @ along[rows.places][..., None])[..., 0]  # what the controls cannot do instead
-        pulls = np.r_[pulls, (rows.weights * late * rows.errors).sum(1)]
-        felt += float((rows.weights * late**2).sum())
-        total += float(rows.weights.sum())
-        cost += rows.cost
-        believed += rows.believed
+        seen = _seen(part, spline, state)
+        late = seen.late - seen.moved(along.reshape(-1, FIGURES))  # what the controls cannot do instead
+        pulls = np.r_[pulls, (seen.weights * np.conj(late) * seen.errors).real.sum(1)]
+        felt += float((seen.weights * np.abs(late) ** 2).sum())
+        total += float(seen.weights.sum())
+        cost += seen.cost
+        believed += seen.believed
         there += int(part.there.sum())
     blocks = np.array([part.sum() for part in np.array_split(pulls, BLOCKS)])
     information = normal.late - float(normal.border @ along)
     doubt = float(np.sqrt(BLOCKS / (BLOCKS - 1) * ((blocks - blocks.mean()) ** 2).sum()) / information)
-    signal = float(np.sqrt(2 * felt / max(total, 1e-12)))
+    signal = float(np.sqrt(felt / max(total, 1e-12)))
     return SolvedReadout(state.readout, cost, doubt, signal, believed / max(1, there))

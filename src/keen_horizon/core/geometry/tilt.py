@@ -47,20 +47,32 @@ def fit_tilts(
     `source` and `moved` (E, N) are centred; `weights` (E, N) are inverse variances; p is drawn to `expected` (E,) with
     standard deviation `spread`, so that few or crowded points give no wild perspective.
     """
-    x, y = source.real, source.imag
-    ones, none = np.ones(source.shape), np.zeros(source.shape)
-    across = np.stack([x, -y, ones, none, size.width**2 / 12 - x * x, -x * y], -1)
-    down = np.stack([y, x, none, ones, -x * y, size.height**2 / 12 - y * y], -1)
-    scale = np.array([1, 1, size.half_diagonal, size.half_diagonal, 1 / size.half_diagonal, 1 / size.half_diagonal])
-    rows = np.concatenate([across, down], -2) * scale
-    right = np.concatenate([moved.real - x, moved.imag - y], -1)
-    weighted = np.swapaxes(rows * np.concatenate([weights, weights], -1)[..., None], -1, -2)
-    normal, wanted = weighted @ rows, weighted @ right[..., None]
-    prior = (scale[4] / spread) ** 2
+    h = size.half_diagonal
+    across, down = _linear(size)
+    x, y = source.real / h, source.imag / h
+    off = (moved - source) / h
+    terms = np.stack([np.ones_like(x), x, y, x * x, x * y, y * y, off.real, off.imag], -2)
+    sums = (terms[..., :6, :] * weights[..., None, :]) @ np.swapaxes(terms, -1, -2)
+    moments, pulled = sums[..., :6], sums[..., 6:]
+    normal = across @ moments @ across.T + down @ moments @ down.T
+    wanted = across @ pulled[..., :1] + down @ pulled[..., 1:]
+    prior = 1 / (h**2 * spread) ** 2
     for i, value in ((4, expected.real), (5, expected.imag)):
         normal[..., i, i] += prior
-        wanted[..., i, 0] += prior * value / scale[4]
+        wanted[..., i, 0] += prior * value * h
     four = np.arange(4)
     normal[..., four, four] += 1e-9 * np.trace(normal, axis1=-2, axis2=-1)[..., None]
-    found = np.linalg.solve(normal, wanted)[..., 0] * scale
+    found = np.linalg.solve(normal, wanted)[..., 0] * [1, 1, h, h, 1 / h, 1 / h]
     return found[..., 0] + 1j * found[..., 1], found[..., 2] + 1j * found[..., 3], found[..., 4] + 1j * found[..., 5]
+
+
+def _linear(size: Size) -> tuple[Floats, Floats]:
+    """How points move across and down with each of the six figures of a similarity and a tilt, near the identity: what
+    1, x, y, x^2, xy and y^2 count for, (6, 6) each, all in half-diagonals.
+    """
+    wide, high = np.array([size.width, size.height]) ** 2 / 12 / size.half_diagonal**2
+    one, x, y, xx, xy, yy = np.eye(6)
+    none = np.zeros(6)
+    across = np.array([x, -y, one, none, wide * one - xx, -xy])
+    down = np.array([y, x, none, one, -xy, high * one - yy])
+    return across, down
