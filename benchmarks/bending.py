@@ -20,7 +20,7 @@ from believing import COUNT, RATE, SIZE, Stage
 from scipy.linalg import solveh_banded
 
 from keen_horizon.core.geometry.similarity import as_complex
-from keen_horizon.core.mapping.sampling import sampling_map
+from keen_horizon.core.mapping.staged import frame_map
 from keen_horizon.core.motion.measure import MotionTracker
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.program import difference_bands
@@ -119,12 +119,12 @@ def opaque_at(sheet: Sheet, frame: int, points: np.ndarray) -> np.ndarray:
 
 def delivered(path: CameraPath, points: np.ndarray) -> np.ndarray:
     """Where source points (N, P, 2) lie in the delivered picture (N, P)."""
-    sampling = sampling_map(path)
+    sampling = frame_map(path)
     places = []
     for frame, wanted in enumerate(points):
         found = wanted.copy()
         for _ in range(INVERSE_ROUNDS):
-            found += wanted - sampling.source_points(frame, found)
+            found += wanted - sampling.places(frame, found)
         places.append(as_complex(found))
     return np.array(places)
 

@@ -20,7 +20,7 @@ from scipy.spatial.transform import Rotation
 
 from keen_horizon.core.finding.readout import find_readout
 from keen_horizon.core.geometry.similarity import Similarities, as_complex
-from keen_horizon.core.mapping.sampling import sampling_map
+from keen_horizon.core.mapping.staged import frame_map
 from keen_horizon.core.motion.measure import MotionTracker
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.solve import solve_path
@@ -35,10 +35,10 @@ PLACES = np.stack([a.ravel() for a in np.meshgrid(np.linspace(60, 579, 9), np.li
 
 def strayed(path: CameraPath, readout: float, seed: int) -> tuple[float, float]:
     """How far places of the output move in the world: against each other, and all of them, px RMS."""
-    poses_at, sampling = hand_shake(COUNT, SIZE, SHAKE_PX, seed, VIBRATION_PX), sampling_map(path)
+    poses_at, sampling = hand_shake(COUNT, SIZE, SHAKE_PX, seed, VIBRATION_PX), frame_map(path)
     world = []
     for frame in range(len(path)):
-        source = sampling.source_points(frame, PLACES)
+        source = sampling.places(frame, PLACES)
         rows: Similarities = poses_at(frame + readout * ((source[:, 1] + 0.5) / SIZE.height - 0.5))
         world.append(rows.z * as_complex(source) + rows.t)
     places, offsets = np.array(world), as_complex(PLACES) - as_complex(PLACES).mean()
@@ -50,12 +50,12 @@ def strayed(path: CameraPath, readout: float, seed: int) -> tuple[float, float]:
 
 def turned_apart(path: CameraPath, shot: Shot, readout: float) -> float:
     """How far what the output shows moves against the rest of it from frame to frame, px RMS in the source's middle."""
-    size, sampling = shot.size, sampling_map(path)
+    size, sampling = shot.size, frame_map(path)
     grid = np.meshgrid(np.linspace(0.08, 0.92, 9) * size.width, np.linspace(0.08, 0.92, 7) * size.height)
     places, middle = np.stack([a.ravel() for a in grid], -1), (size.centre.real, size.centre.imag)
     rays = []
     for frame in range(len(path)):
-        source = sampling.source_points(frame, places)
+        source = sampling.places(frame, places)
         times = (frame + readout * source[:, 1] / size.height) / shot.rate
         rays.append(shot.flight.rotation_at(times).apply(shot.lens.rays(source - middle)))
     apart = []

@@ -21,7 +21,6 @@ from keen_horizon.store.cluster import Cluster
 from keen_horizon.store.database import connect, transaction
 from keen_horizon.store.models import Base
 
-
 hypothesis.settings.register_profile("untimed", deadline=None)  # a busy machine is no fault of what is tested
 hypothesis.settings.load_profile("untimed")
 

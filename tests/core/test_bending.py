@@ -14,7 +14,7 @@ from keen_horizon.core.geometry.mesh import Grid, MeshOverTime, stretch_of
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import as_complex
 from keen_horizon.core.mapping.gaps import border_overhang
-from keen_horizon.core.mapping.sampling import lending_map, sampling_map
+from keen_horizon.core.mapping.staged import frame_map, lending_map
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.path.bending.holding import MOST_STRETCH, held
 from keen_horizon.core.path.bending.offer import Offer, offered
@@ -47,7 +47,7 @@ def offer(measurement: Measurement) -> Offer:
 
 def delivered(measurement: Measurement, sheet: Sheet, treatment: Treatment, rows: tuple[int, int]) -> np.ndarray:
     """Where a sheet's points that lie between `rows` of the middle frame are delivered: (N, P)."""
-    sampling = sampling_map(solve_path(measurement, treatment))
+    sampling = frame_map(solve_path(measurement, treatment))
     x, y = np.meshgrid(np.linspace(100, 540, 9), np.linspace(*rows, 5))
     grid = np.column_stack([x.ravel(), y.ravel(), np.ones(x.size)])
     on_sheet = grid @ np.linalg.inv(sheet.frame_from_sheet[COUNT // 2]).T
@@ -57,7 +57,7 @@ def delivered(measurement: Measurement, sheet: Sheet, treatment: Treatment, rows
         wanted = seen[:, :2] / seen[:, 2:]
         found = wanted.copy()
         for _ in range(12):  # the map's inverse, by going back what it goes too far
-            found += wanted - sampling.source_points(frame, found)
+            found += wanted - sampling.places(frame, found)
         places.append(as_complex(found))
     return np.asarray(places)
 
@@ -110,7 +110,7 @@ def test_a_bent_path_keeps_every_limit(measurement: Measurement, limit: float, w
     assert path.bending.stretch <= MOST_STRETCH + 1e-6
     assert plain.zoom.max() - 1e-9 <= path.zoom.max() <= 1.05 + 1e-9
     assert np.array_equal(path.planes, plain.planes)
-    sampling = sampling_map(path)
+    sampling = frame_map(path)
     assert max(border_overhang(sampling, frame) for frame in range(COUNT)) < 1e-3
 
 
@@ -149,7 +149,7 @@ def test_a_frame_that_lends_is_bent_as_itself(measurement: Measurement) -> None:
     assert path.bending is not None
     middle = np.array([[320.0, 280.0]])
     other = lending_map(path, 5)
-    moved = other.source_points(20, middle)
+    moved = other.places(20, middle)
     unbent = other.stages[0].points(20, middle)
     assert np.allclose(moved, path.bending.mesh.moved(25, unbent))
 
@@ -161,7 +161,7 @@ def test_behind_a_lens_the_mesh_lies_on_the_source(measurement: Measurement) -> 
     assert path.bending is not None
     assert path.bending.largest > 1
     assert path.bending.left_px < 0.7 * path.bending.apart_px
-    sampling = sampling_map(path)
+    sampling = frame_map(path)
     assert max(border_overhang(sampling, frame) for frame in range(0, COUNT, 5)) < 1e-3
 
 

@@ -20,7 +20,7 @@ from keen_horizon.core.glass.dead import DeadEdge, smooth_step
 from keen_horizon.core.lens.lens import fisheye_of
 from keen_horizon.core.mapping.gaps import border_overhang
 from keen_horizon.core.mapping.output import output_frame
-from keen_horizon.core.mapping.sampling import sampling_map
+from keen_horizon.core.mapping.staged import frame_map
 from keen_horizon.core.media.chroma import WrittenChroma
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Tags
@@ -46,7 +46,7 @@ def treated(edge: dict | None, motion: dict | None = None, edges: dict | None = 
 
 
 def overhang(path: CameraPath) -> float:
-    sampling = sampling_map(path)
+    sampling = frame_map(path)
     return max(border_overhang(sampling, frame) for frame in range(path.first, path.last + 1))
 
 

@@ -11,7 +11,7 @@ from walks import moved, treated, walked
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.mapping.gaps import border_overhang
-from keen_horizon.core.mapping.sampling import sampling_map
+from keen_horizon.core.mapping.staged import frame_map
 from keen_horizon.core.motion.checkpoint import restored_tracker, stored_tracker
 from keen_horizon.core.motion.measure import MotionTracker
 from keen_horizon.core.motion.measurement import Measurement, measurement_notes
@@ -85,7 +85,7 @@ def test_portrait_and_square(size: Size) -> None:
     result = measured(pictures(poses, size), size)
     path = treated(result, {"intent": "hold"}, {"zoom_limit": 1.5})
     assert shake(path.steadied.poses, size) < 0.05 * shake(path.measured.poses, size)
-    assert max(border_overhang(sampling_map(path), n) for n in range(30)) <= 0.01
+    assert max(border_overhang(frame_map(path), n) for n in range(30)) <= 0.01
 
 
 def test_a_panning_and_zooming_camera_keeps_its_move() -> None:
@@ -129,7 +129,7 @@ def test_ten_minutes_are_solved_in_windows() -> None:
     path = treated(measurement, {"response_s": 1.0}, {"zoom_limit": 1.04})
     assert path.limited
     assert path.zoom.max() <= 1.04 + 1e-9
-    assert max(border_overhang(sampling_map(path), n) for n in range(0, 18_000, 37)) <= 0.01
+    assert max(border_overhang(frame_map(path), n) for n in range(0, 18_000, 37)) <= 0.01
     alone = treated(measurement.part(4000, 6400), {"response_s": 1.0}, {"zoom_limit": 1.04})
     apart = np.abs(path.correction.t[4500:5900] - alone.correction.t[500:1900])
     assert apart.max() < 0.5

@@ -20,8 +20,9 @@ from keen_horizon.core.lens.lens import Lens, equivalent_focal_length, fields_of
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.straightedges import fit_lens, judged
 from keen_horizon.core.lens.straightening import LensStage, fill_step, kept_area, lens_stage
+from keen_horizon.core.mapping.frame_map import PlaneGrid
 from keen_horizon.core.mapping.gaps import gap_mask
-from keen_horizon.core.mapping.sampling import PlaneGrid, dense_maps, sampling_map
+from keen_horizon.core.mapping.staged import frame_map
 from keen_horizon.core.motion.straightened import straightened
 from keen_horizon.core.treatment.document import Treatment
 
@@ -167,11 +168,11 @@ def test_a_filled_window_has_no_gap(k1: float, k2: float, x: float, y: float, sq
     stage = lens_stage(lens, HALF_HD, 0.0)
     path = treated(walked(2, 1, size=HALF_HD), {"intent": None})
     grid = PlaneGrid((540, 960), np.eye(3))
-    fitting = sampling_map(replace(path, stage=alike(stage)))
-    assert not gap_mask(dense_maps(fitting, 0, grid, grid), grid, fitting).any()
+    fitting = frame_map(replace(path, stage=alike(stage)))
+    assert not gap_mask(fitting.plane_maps(0, grid, grid), grid, fitting).any()
     wider = type(stage)(lens, HALF_HD, stage.step * 1.01)
-    too_wide = sampling_map(replace(path, stage=alike(wider)))
-    assert gap_mask(dense_maps(too_wide, 0, grid, grid), grid, too_wide).any()
+    too_wide = frame_map(replace(path, stage=alike(wider)))
+    assert gap_mask(too_wide.plane_maps(0, grid, grid), grid, too_wide).any()
 
 
 def test_canvas_goes_from_no_gap_to_nothing_lost() -> None:
@@ -187,12 +188,12 @@ def test_canvas_goes_from_no_gap_to_nothing_lost() -> None:
 def test_the_mesh_that_renders_is_the_map() -> None:
     path = treated(walked(4, 3, size=FULL_HD), {"intent": None})
     for lens in (fisheye_of("equidistant", 150), Lens("division", (-0.2,))):
-        sampling = sampling_map(replace(path, stage=alike(lens_stage(lens, FULL_HD, 0.0))))
+        sampling = frame_map(replace(path, stage=alike(lens_stage(lens, FULL_HD, 0.0))))
         grid = PlaneGrid((1080, 1920), np.eye(3))
-        x, y = dense_maps(sampling, 1, grid, grid)
+        x, y = sampling.plane_maps(1, grid, grid)
         rows, columns = np.arange(0, 1080, 7), np.arange(0, 1920, 11)
         places = np.stack([a.ravel() for a in np.meshgrid(columns, rows)], -1).astype(float)
-        exact = sampling.source_points(1, places)
+        exact = sampling.places(1, places)
         found = np.stack([x[np.ix_(rows, columns)].ravel(), y[np.ix_(rows, columns)].ravel()], -1)
         assert np.abs(found - exact).max() < 0.05
 

@@ -14,7 +14,7 @@ from walks import HD, moved, treated, walked
 from keen_horizon.core.errors import Stopped
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.mapping.gaps import border_overhang
-from keen_horizon.core.mapping.sampling import sampling_map
+from keen_horizon.core.mapping.staged import frame_map
 from keen_horizon.core.motion.levels import Levels
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack, Trail
@@ -66,7 +66,7 @@ def test_no_setting_opens_a_gap_or_breaks_the_limit(
         "ease": [{"frame": f, "width": w, "amount": a} for f, w, a in ease],
     }  # fmt: skip
     path = treated(walked(count, seed, strength), motion, {"zoom_limit": limit, "zoom": zoom, "way": edges})
-    sampling = sampling_map(path)
+    sampling = frame_map(path)
     assert max(border_overhang(sampling, frame) for frame in range(count)) <= 0.01
     assert path.zoom.max() <= limit + 1e-9
     if "size" not in freedom:
@@ -226,7 +226,7 @@ def test_a_nudge_moves_the_window_and_shows_where_it_opens_a_gap() -> None:
     moved = treated(measurement, {}, {"window": {"x": 40.0, "scale": 1.02, "turn_deg": 1.0}})
     middles = [path.centred_matrices()[:, :2, 2] @ [1, 1j] for path in (plain, moved)]
     assert middles[1] - middles[0] == pytest.approx(40 * plain.correction.z / plain.shrink, abs=1e-9)
-    sampling = sampling_map(moved)
+    sampling = frame_map(moved)
     assert max(border_overhang(sampling, frame) for frame in range(90)) > 20
     assert moved.zoom == pytest.approx(plain.zoom * 1.02)
 
@@ -246,6 +246,6 @@ def test_pins_and_borrowing_keep_the_limit_too(count, seed, strength, intent, fr
     path = solve_path(measurement, treatment, pins)
     assert path.zoom.max() <= limit + 1e-9
     if edges != "borrow":
-        assert max(border_overhang(sampling_map(path), frame) for frame in range(count)) <= 0.01
+        assert max(border_overhang(frame_map(path), frame) for frame in range(count)) <= 0.01
     elif path.borrowed is not None:  # nothing is borrowed where nothing moves
         assert (path.borrowed.reach * path.shrink[:, None]).min() >= 1 - 1e-6

@@ -21,8 +21,9 @@ from keen_horizon.core.lens.over_time import optics_stage
 from keen_horizon.core.lens.projection import flat, projected
 from keen_horizon.core.lens.straightening import View, lens_stage
 from keen_horizon.core.lens.turning import corners_of, horizon_turn, keystone, through, turned_camera
+from keen_horizon.core.mapping.frame_map import PlaneGrid
 from keen_horizon.core.mapping.gaps import gap_mask
-from keen_horizon.core.mapping.sampling import PlaneGrid, dense_maps, sampling_map
+from keen_horizon.core.mapping.staged import frame_map
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.optics import Optics
@@ -44,8 +45,8 @@ def track(figure: str, *keys: tuple[int, float] | tuple[int, float, str]) -> dic
 def gaps(made: Optics, frames: int) -> list[int]:
     stage = optics_stage(made, SIZE, 0, frames - 1)
     path = treated(walked(frames, 1, size=SIZE), {"intent": None})
-    sampling = sampling_map(replace(path, stage=stage))
-    return [int(gap_mask(dense_maps(sampling, i, GRID, GRID), GRID, sampling).sum()) for i in range(frames)]
+    sampling = frame_map(replace(path, stage=stage))
+    return [int(gap_mask(sampling.plane_maps(i, GRID, GRID), GRID, sampling).sum()) for i in range(frames)]
 
 
 @given(st.lists(st.tuples(st.integers(0, 100), st.floats(-5, 5)), min_size=2, max_size=6, unique_by=lambda key: key[0]))

@@ -10,7 +10,7 @@ from walks import HD, moved, treated, walked
 
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.mapping.gaps import border_overhang
-from keen_horizon.core.mapping.sampling import sampling_map
+from keen_horizon.core.mapping.staged import frame_map
 from keen_horizon.core.path.banded import BandedProgram, banded_product, minimise, minimise_free
 from keen_horizon.core.path.figures import shake
 from keen_horizon.core.path.ledger import ledger, pinch_points
@@ -27,7 +27,7 @@ def test_window_stays_inside_and_zoom_inside_the_limit(
     count: int, seed: int, strength: float, intent: str, freedom: list[str], limit: float
 ) -> None:
     path = treated(walked(count, seed, strength), {"intent": intent, "freedom": freedom}, {"zoom_limit": limit})
-    sampling = sampling_map(path)
+    sampling = frame_map(path)
     assert max(border_overhang(sampling, frame) for frame in range(count)) <= 0.01
     assert path.zoom.max() <= limit + 1e-9
 

@@ -22,8 +22,9 @@ from keen_horizon.core.finding.readout import find_readout
 from keen_horizon.core.geometry.similarity import Similarities, as_complex
 from keen_horizon.core.glass.shutter import NODES, Readout, RowMotion
 from keen_horizon.core.lens.lens import Lens, fisheye_of
+from keen_horizon.core.mapping.frame_map import PlaneGrid
 from keen_horizon.core.mapping.gaps import border_overhang
-from keen_horizon.core.mapping.sampling import PlaneGrid, dense_maps, lending_map, sampling_map
+from keen_horizon.core.mapping.staged import frame_map, lending_map
 from keen_horizon.core.motion.measure import MotionTracker
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.straightened import straightened
@@ -57,8 +58,8 @@ def strayed(path: CameraPath, world: np.ndarray) -> tuple[float, float]:
 
 def shown(path: CameraPath, motion: Motion, readout: float, turns: int = 0) -> np.ndarray:
     """Where in the world the output's places lie, frame by frame."""
-    sampling = sampling_map(path)
-    places = [as_complex(sampling.source_points(frame, PLACES)) for frame in range(len(path))]
+    sampling = frame_map(path)
+    places = [as_complex(sampling.places(frame, PLACES)) for frame in range(len(path))]
     return np.stack([placed(motion, frame, place, readout, turns) for frame, place in enumerate(places)])
 
 
@@ -118,7 +119,7 @@ def test_every_direction_of_reading_is_undone(readout: float, turns: int, seed: 
         still = shown(path, motion, readout, turns)
         parts[shutter] = strayed(path, still / path.correction.z[:, None])[0] if intent else _bent(still)
         assert path.gap_areas.max() == 0
-        assert max(border_overhang(sampling_map(path), frame) for frame in range(COUNT)) <= 0.01
+        assert max(border_overhang(frame_map(path), frame) for frame in range(COUNT)) <= 0.01
     assert parts["measured"] < parts["off"] / 8
 
 
@@ -145,7 +146,7 @@ def test_no_shutter_opens_a_gap_or_breaks_the_limit(seed, shutter, limit, intent
     path = solve_path(replace(measurement, readout=replace(measurement.readout, turns=turns)), wanted)
     assert path.zoom.max() <= limit + 1e-9
     if path.borrowed is None:
-        sampling = sampling_map(path)
+        sampling = frame_map(path)
         assert max(border_overhang(sampling, frame) for frame in range(len(path))) <= 0.01
 
 
@@ -173,9 +174,9 @@ def test_frames_lend_where_their_own_rows_lay() -> None:
     path = solve_path(measurement, treatment("measured", edges={"way": "borrow", "zoom_limit": 1.1}))
     assert path.borrowed is not None
     for offset in (-4, 3):
-        mine, theirs = sampling_map(path), lending_map(path, offset)
+        mine, theirs = frame_map(path), lending_map(path, offset)
         for frame in (20, 40):
-            here, there = (as_complex(m.source_points(frame, PLACES)) for m in (mine, theirs))
+            here, there = (as_complex(m.places(frame, PLACES)) for m in (mine, theirs))
             apart = placed(motion, frame, here, 0.7, 0) - placed(motion, frame + offset, there, 0.7, 0)
             assert np.abs(apart).max() < 0.3
 
@@ -197,7 +198,7 @@ def test_a_turning_camera_stands_still_behind_its_lens() -> None:
         assert path.region is not None
         left[shutter] = _turned_apart(path, lens, camera, readout)
         assert path.zoom.max() <= 1.5
-        assert max(border_overhang(sampling_map(path), frame) for frame in range(COUNT)) <= 0.01
+        assert max(border_overhang(frame_map(path), frame) for frame in range(COUNT)) <= 0.01
     print(f"parts behind a lens {left['off']:.3f} -> {left['measured']:.3f} px")
     assert left["measured"] < left["off"] / 5
 
@@ -226,9 +227,9 @@ def _through(lens: Lens, camera: Camera, readout: float) -> Measurement:
 
 def _turned_apart(path: CameraPath, lens: Lens, camera: Camera, readout: float) -> float:
     """How far what the output shows moves against the rest of it from frame to frame, px RMS in the middle."""
-    sampling, rays = sampling_map(path), []
+    sampling, rays = frame_map(path), []
     for frame in range(len(path)):
-        source = sampling.source_points(frame, PLACES)
+        source = sampling.places(frame, PLACES)
         rays.append(camera(frame + readout * _shares(source)).apply(rays_of(lens, source, SIZE)))
     apart = []
     for one, other in itertools.pairwise(rays):
@@ -239,9 +240,9 @@ def _turned_apart(path: CameraPath, lens: Lens, camera: Camera, readout: float) 
 
 def test_the_mesh_that_renders_is_the_map_of_the_rows_too() -> None:
     path = solve_path(filmed()[1], treatment("measured"))
-    sampling, grid = sampling_map(path), PlaneGrid((SIZE.height, SIZE.width), np.eye(3))
-    x, y = dense_maps(sampling, 30, grid, grid)
-    exact = sampling.source_points(30, np.rint(PLACES))
+    sampling, grid = frame_map(path), PlaneGrid((SIZE.height, SIZE.width), np.eye(3))
+    x, y = sampling.plane_maps(30, grid, grid)
+    exact = sampling.places(30, np.rint(PLACES))
     column, row = np.rint(PLACES).astype(int).T
     assert np.abs(np.column_stack([x[row, column], y[row, column]]) - exact).max() < 0.02
 

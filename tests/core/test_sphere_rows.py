@@ -15,8 +15,8 @@ from truth import rms
 from keen_horizon.core.cameras.sphere import Sphere
 from keen_horizon.core.finding.sphere_readout import find_sphere_readout
 from keen_horizon.core.glass.shutter import SURE, Readout
-from keen_horizon.core.mapping.sampling import PlaneGrid
-from keen_horizon.core.mapping.sphere import sphere_plane_maps
+from keen_horizon.core.mapping.frame_map import PlaneGrid
+from keen_horizon.core.mapping.sphere import SphereMap
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.sphere.rows import at_middle_row, at_own_rows, row_shares, shot_spins, spins
 from keen_horizon.core.path.sphere.solve import solve_sphere
@@ -72,11 +72,14 @@ def test_what_rows_saw_is_looked_up_where_they_saw_it(
     grid = PlaneGrid.of((SMALL.height, SMALL.width), (1, 1), np.eye(3))
     off = []
     for frame in range(4, FRAMES - 4, 5):
-        columns, rows = sphere_plane_maps(path, frame, grid, grid)
+        columns, rows = SphereMap(path).plane_maps(frame, grid, grid)
         seen = stands(np.full(len(rays), float(frame))).inv().apply(rays)
         for _ in range(4):
             seen = stands(frame + 0.6 * row_shares(seen)).inv().apply(rays)
-        found = SPHERE.rays(np.stack([m[places[:, 1], places[:, 0]] for m in (columns, rows)], -1).astype(float))
+        table = np.stack([m[places[:, 1], places[:, 0]] for m in (columns, rows)], -1).astype(float)
+        apart = table - SphereMap(path).places(frame, places.astype(float))
+        assert np.abs(apart - np.rint(apart / (SMALL.width, 1)) * (SMALL.width, 1)).max() < 0.02
+        found = SPHERE.rays(table)
         off.append(np.linalg.norm(found - seen, axis=-1) * SPHERE.px_per_rad)
     print(f"rows {shutter}: {rms(np.array(off)):.3f} px RMS")
     if most_px is None:

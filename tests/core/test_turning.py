@@ -19,7 +19,7 @@ from keen_horizon.core.geometry.tilt import tilt_matrices
 from keen_horizon.core.lens.lens import Lens, fisheye_of
 from keen_horizon.core.lens.over_time import optics_stage
 from keen_horizon.core.mapping.gaps import border_overhang
-from keen_horizon.core.mapping.sampling import lending_map, sampling_map
+from keen_horizon.core.mapping.staged import frame_map, lending_map
 from keen_horizon.core.motion.focal import focal_from_motion
 from keen_horizon.core.motion.turns import camera_turns
 from keen_horizon.core.path.camera_path import CameraPath
@@ -41,7 +41,7 @@ def treatment(motion: dict, edges: dict | None = None, lens: dict | None = None,
 
 
 def overhang(path: CameraPath) -> float:
-    sampling = sampling_map(path)
+    sampling = frame_map(path)
     return max(border_overhang(sampling, frame) for frame in range(path.first, path.last + 1))
 
 
@@ -109,9 +109,9 @@ def seen_in_the_world(path: CameraPath, frame: int, offset: int = 0) -> np.ndarr
     """The directions (P, 3) in the world of points of an output frame, as the frame `offset` away saw them; NaN where
     its picture ends.
     """
-    size, shown = path.size, sampling_map(path) if offset == 0 else lending_map(path, offset)
+    size, shown = path.size, frame_map(path) if offset == 0 else lending_map(path, offset)
     x, y = np.meshgrid(np.linspace(8, size.width - 9, 24), np.linspace(8, size.height - 9, 14))
-    source = shown.source_points(frame, np.stack([x.ravel(), y.ravel()], -1))
+    source = shown.places(frame, np.stack([x.ravel(), y.ravel()], -1))
     inside = ((source > -0.5) & (source < (size.width - 0.5, size.height - 0.5))).all(1)
     world = DINGHY[frame + offset].apply(rays_of(LENS, source, size))
     return np.where(inside[:, None], world, np.nan)

@@ -1,6 +1,6 @@
 """The rules and the computation, free of web, database and queue.
 
-    file --media--> frames --motion--> Measurement --path--> CameraPath --+--mapping--> SamplingMap
+    file --media--> frames --motion--> Measurement --path--> CameraPath --+--mapping--> FrameMap
                        |                                                  |                  |
                        |                 |      straightedges --lens--> Lens                 |
                        |                 +--finding--> Readout, RowMotion, Falloff, OwnLens  |

@@ -57,7 +57,7 @@ class Solution:
     measured: bool
 
     def to_json(self, known: str = "") -> dict[str, Any]:
-        """Figures, curves, pinch points and the sampling map, one row-major 3x3 matrix a frame.
+        """Figures, curves, pinch points and the frame map, one row-major 3x3 matrix a frame.
 
         Tables of the lens that the asker names as `known` are left out.
         """

@@ -1,4 +1,4 @@
-"""The lens as a stage of the sampling map, and how much of the straightened picture the frame shows.
+"""The lens as a stage of the frame map, and how much of the straightened picture the frame shows.
 
 Straightening pulls the corners out, so something must be chosen: a window without a gap, all that was seen, or
 something between. `canvas` runs from 0, no gap, to 1, nothing lost, by steps of like ratio.

@@ -1,1 +1,1 @@
-"""CameraPath -> SamplingMap, from which the preview and the render both draw."""
+"""CameraPath -> FrameMap, from which the preview and the render both draw."""

@@ -1,6 +1,6 @@
 """A path and its optics lowered for a viewer: matrices, tables and figures, so that no lens is solved there.
 
-What a viewer does with them is the sampling map (see `sampling`): matrix, projection, plane, radial table, rows.
+What a viewer does with them is the frame map (see `staged`): matrix, projection, plane, radial table, rows.
 """
 
 from __future__ import annotations

@@ -1,1 +1,1 @@
-"""Frames + SamplingMap -> frames: every pixel resampled once, in the source's own planes."""
+"""Frames + FrameMap -> frames: every pixel resampled once, in the source's own planes."""

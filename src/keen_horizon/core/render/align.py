@@ -23,8 +23,8 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.glass.fringe import Fringe, Spread
+from keen_horizon.core.mapping.frame_map import Maps, PlaneGrid
 from keen_horizon.core.mapping.light import fringe_of
-from keen_horizon.core.mapping.sampling import Maps, PlaneGrid
 from keen_horizon.core.media.colour import code_range, luma_weights, luma_where_chroma_is, whole
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Plane, Tags

@@ -15,8 +15,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, transform
+from keen_horizon.core.mapping.frame_map import PlaneGrid
 from keen_horizon.core.mapping.gaps import room_inside
-from keen_horizon.core.mapping.sampling import PlaneGrid, SamplingMap, dense_maps, lending_map, sampling_map
+from keen_horizon.core.mapping.staged import StagedMap, frame_map, lending_map
 from keen_horizon.core.media.colour import whole
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Plane
@@ -53,7 +54,7 @@ class Lender:
         assert path.borrowed is not None
         self.feather = max(1.0, feather_px)
         self._maps = [(offset, lending_map(path, offset)) for offset in path.borrowed.offsets]
-        self._own = sampling_map(path)
+        self._own = frame_map(path)
 
     def lay_in(
         self,
@@ -85,7 +86,7 @@ class Lender:
         down, across = (np.append(np.arange(0, side, LOOK), side) for side in (rows, columns))
         x, y = np.meshgrid(across, down)
         samples = np.stack([x.ravel(), y.ravel()], -1).astype(np.float64)
-        places = self._own.source_points(number, transform(target.display_from_plane, samples))
+        places = self._own.places(number, transform(target.display_from_plane, samples))
         x, y = transform(np.asarray(np.linalg.inv(source.display_from_plane), np.float64), places).T
         room = room_inside((x.reshape(len(down), -1), y.reshape(len(down), -1)), source, self._own)
         fading = room < self.feather / abs(source.display_from_plane[0, 0])
@@ -110,18 +111,18 @@ class Lender:
     ) -> tuple[Weights, int]:
         part = strip.grid(target)
         feather = self.feather / abs(source.display_from_plane[0, 0])
-        room = room_inside(dense_maps(self._own, frame.number, part, source), source, self._own)
+        room = room_inside(self._own.plane_maps(frame.number, part, source), source, self._own)
         own = np.clip(room / feather, 0, 1).astype(np.float32)
         wanted = 1 - own
         if wanted.max() < ENOUGH:
             return np.zeros(part.shape, np.float32), 0
         here = [out[channel][strip.rows, strip.columns].astype(np.float32) for channel in channels]
         sums = [np.zeros(part.shape, np.float32) for _ in channels]
-        for offset, sampling in self._maps:
+        for offset, through in self._maps:
             other = frame_at(frame.number + offset)
             if other is None:
                 continue
-            share, values = self._lent(frame, other, channels, sampling, part, source, wanted, room, here, feather)
+            share, values = self._lent(frame, other, channels, through, part, source, wanted, room, here, feather)
             if share is None:
                 continue
             for total, value in zip(sums, values, strict=True):
@@ -142,7 +143,7 @@ class Lender:
         frame: Frame,
         other: Frame,
         channels: tuple[int, ...],
-        sampling: SamplingMap,
+        through: StagedMap,
         part: PlaneGrid,
         source: PlaneGrid,
         wanted: Weights,
@@ -150,8 +151,8 @@ class Lender:
         here: list[Weights],
         feather: float,
     ) -> tuple[Weights | None, list[Weights]]:
-        maps = dense_maps(sampling, frame.number, part, source)
-        there = room_inside(maps, source, sampling)
+        maps = through.plane_maps(frame.number, part, source)
+        there = room_inside(maps, source, through)
         share = wanted * np.clip((there - 1) / feather, 0, 1).astype(np.float32)
         if share.max() < ENOUGH:
             return None, []

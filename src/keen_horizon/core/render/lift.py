@@ -16,8 +16,8 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, resized
 from keen_horizon.core.glass.falloff import Falloff
+from keen_horizon.core.mapping.frame_map import PlaneGrid
 from keen_horizon.core.mapping.light import falloff_of, transfer_of
-from keen_horizon.core.mapping.sampling import PlaneGrid
 from keen_horizon.core.media.colour import code_range, whole
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Plane

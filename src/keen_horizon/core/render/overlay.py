@@ -16,7 +16,8 @@ from numpy.typing import NDArray
 from keen_horizon.core.errors import MediaError
 from keen_horizon.core.geometry.picture import Size, resized
 from keen_horizon.core.lens.plate import Plate, Plates
-from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, SamplingMap, dense_maps
+from keen_horizon.core.mapping.frame_map import Maps, PlaneGrid
+from keen_horizon.core.mapping.staged import StagedMap
 from keen_horizon.core.media.chroma import chroma_place
 from keen_horizon.core.media.colour import luma_weights
 from keen_horizon.core.media.frames import Frame
@@ -93,7 +94,7 @@ class Layover:
         display = self._plate.stage.size
         target = PlaneGrid((fine.height, fine.width), resized(display, fine))
         source = PlaneGrid((size.height, size.width), resized(plate, size))
-        return dense_maps(SamplingMap(display, (BackStage(self._plate),)), 0, target, source)
+        return StagedMap(display, (BackStage(self._plate),)).plane_maps(0, target, source)
 
 
 def _as_stored(part: Layer, plane: Plane, site: int) -> Layer:

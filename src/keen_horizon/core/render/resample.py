@@ -16,7 +16,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from keen_horizon.core.mapping.sampling import Maps
+from keen_horizon.core.mapping.frame_map import Maps
 from keen_horizon.core.media.stored import Plane
 
 Values = NDArray[np.float32]

@@ -10,9 +10,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, resized
+from keen_horizon.core.mapping.frame_map import FrameMap, Maps, PlaneGrid
 from keen_horizon.core.mapping.output import OutputFrame
-from keen_horizon.core.mapping.sampling import Maps, PlaneGrid
-from keen_horizon.core.mapping.sphere import sphere_plane_maps
+from keen_horizon.core.mapping.sphere import SphereMap
 from keen_horizon.core.media.chroma import WrittenChroma
 from keen_horizon.core.media.colour import values_of, whole
 from keen_horizon.core.media.encode import chroma_size
@@ -33,6 +33,7 @@ class SphereWarper:
         self, path: SpherePath, coded: Size, output: OutputFrame, chroma: WrittenChroma, treatment: Treatment
     ) -> None:
         self.path, self.coded, self.output, self.chroma = path, coded, output, chroma
+        self.map: FrameMap = SphereMap(path)
         self.gap_colour, self.sharpen = treatment.edges.gap_colour, treatment.edges.sharpen
         self._display_from_coded = resized(path.sphere.size, coded)
 
@@ -57,7 +58,7 @@ class SphereWarper:
         target = PlaneGrid.of((size.height, size.width), steps, self.output.display_from_output, written)
         apart = round(self.coded.height / shape[0]), round(self.coded.width / shape[1])
         source = PlaneGrid.of((shape[0], shape[1]), apart[::-1], self._display_from_coded, site)
-        maps = sphere_plane_maps(self.path, frame.number, target, source)
+        maps = self.map.plane_maps(frame.number, target, source)
         return _Asked.around(maps) if self.path.sphere.whole else _Asked.inside(maps, shape[1])
 
 

@@ -1,4 +1,4 @@
-"""Resampling stored planes through the sampling map, and sharpening what was enlarged.
+"""Resampling stored planes through the frame map, and sharpening what was enlarged.
 
 Luma and chroma are warped as they are stored, at native depth: no conversion of colour, one
 interpolation (cubic). Where the map leaves the source, the gap colour stands, given in the source's own
@@ -16,10 +16,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, resized
+from keen_horizon.core.mapping.frame_map import Maps, PlaneGrid
 from keen_horizon.core.mapping.gaps import TOLERANCE_PX, border_overhang, gap_mask, room_before_dead
 from keen_horizon.core.mapping.light import falloff_at, fringe_at, haze_of
 from keen_horizon.core.mapping.output import OutputFrame
-from keen_horizon.core.mapping.sampling import Maps, PlaneGrid, dense_maps, sampling_map
+from keen_horizon.core.mapping.staged import frame_map
 from keen_horizon.core.media.chroma import WrittenChroma
 from keen_horizon.core.media.colour import values_of, whole
 from keen_horizon.core.media.encode import chroma_size
@@ -79,7 +80,7 @@ class Warper:
         """With `alpha` the coverage is kept, and gaps are clear."""
         self.alpha = alpha
         edges = treatment.edges
-        self.sampling, self.coded, self.output, self.chroma = sampling_map(path), coded, output, chroma
+        self.map, self.coded, self.output, self.chroma = frame_map(path), coded, output, chroma
         self.gap_colour, self.sharpen = edges.gap_colour, edges.sharpen
         self.gaps_allowed = treatment.gaps_wanted or not edges.window.untouched
         self.lender = Lender(path, edges.borrow.feather_px) if path.borrowed else None
@@ -96,16 +97,16 @@ class Warper:
             frame = lifter.lifted(frame)
         targets = self._targets(frame.tags.site)
         sources = [self._grid(plane.shape, frame.tags.site) for plane in frame.planes]
-        touched = aligner is not None or self.haze is not None or self.sharpen or self.sampling.dead is not None
+        touched = aligner is not None or self.haze is not None or self.sharpen or self.map.dead is not None
         if not touched and self._unmoved(frame.number, targets, sources):
             return Warped(frame.planes, 0, alpha=frame.alpha)
-        maps = [dense_maps(self.sampling, frame.number, targets[i], sources[i]) for i in (0, 1)]  # V's is U's
+        maps = [self.map.plane_maps(frame.number, targets[i], sources[i]) for i in (0, 1)]  # V's is U's
         gaps = 0
-        if border_overhang(self.sampling, frame.number) > TOLERANCE_PX:
-            gaps = int(gap_mask(maps[0], sources[0], self.sampling).sum())
+        if border_overhang(self.map, frame.number) > TOLERANCE_PX:
+            gaps = int(gap_mask(maps[0], sources[0], self.map).sum())
         alpha = self._coverage(frame, maps[0], sources[0]) if self.alpha else None
         planes = self._resampled(frame, (maps[0], maps[1]), sources, self.chroma.site(frame.tags.site))
-        if gaps and self.gaps_allowed and self.sampling.dead is not None:
+        if gaps and self.gaps_allowed and self.map.dead is not None:
             planes = [self._laid_bare(frame, plane, i, maps, sources) for i, plane in enumerate(planes)]
         lent = None
         if self.lender and gaps:
@@ -122,7 +123,7 @@ class Warper:
 
     def _unmoved(self, number: int, targets: list[PlaneGrid], sources: list[PlaneGrid]) -> bool:
         """Whether every sample of the output is one of the source."""
-        matrix = self.sampling.matrix(number)
+        matrix = self.map.matrix(number)
         same = all(t.same_as(s) for t, s in zip(targets, sources, strict=True))
         return same and matrix is not None and np.allclose(matrix, np.eye(3), atol=1e-9)
 
@@ -140,7 +141,7 @@ class Warper:
     def _laid_bare(self, frame: Frame, plane: Plane, channel: int, maps: list[Maps], sources: list[PlaneGrid]) -> Plane:
         """A plane with the gap's colour where its picture is dead, softened over a sample as interpolation does."""
         at = min(channel, 1)
-        seen = np.clip(room_before_dead(maps[at], sources[at], self.sampling) + 0.5, 0, 1)
+        seen = np.clip(room_before_dead(maps[at], sources[at], self.map) + 0.5, 0, 1)
         colour = np.float32(values_of(self.gap_colour, frame.bit_depth, frame.tags)[channel])
         return np.rint(colour + (plane - colour) * seen).astype(plane.dtype)
 
@@ -180,8 +181,8 @@ class Warper:
             return None
         border = cv2.BORDER_CONSTANT if self.gaps_allowed else cv2.BORDER_REPLICATE
         out = cv2.remap(frame.coverage, *maps, interpolation=cv2.INTER_LINEAR, borderMode=border, borderValue=0.0)
-        if self.gaps_allowed and self.sampling.dead is not None:
-            seen = np.clip(room_before_dead(maps, source, self.sampling) + 0.5, 0, 1)
+        if self.gaps_allowed and self.map.dead is not None:
+            seen = np.clip(room_before_dead(maps, source, self.map) + 0.5, 0, 1)
             out = np.rint(out * seen).astype(out.dtype)
         return np.asarray(out)
 

@@ -10,8 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
+from keen_horizon.core.cameras.camera import Camera
 from keen_horizon.core.cameras.sphere import Sphere
-from keen_horizon.core.cameras.view import ViewCamera
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.path.sphere.outlook import Outlooks
 
@@ -44,7 +44,7 @@ class SpherePath:
         """The clip's number of the last frame."""
         return self.first + len(self) - 1
 
-    def out_camera(self, frame: int) -> Sphere | ViewCamera:
+    def out_camera(self, frame: int) -> Camera:
         """The camera that the delivered picture of a clip's frame would have been taken by."""
         if self.outlooks is None:
             return Sphere(self.size)

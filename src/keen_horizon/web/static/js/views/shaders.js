@@ -1,5 +1,5 @@
 // @ts-check
-// The sampling map as GLSL: at every corner of a mesh the source point is found as the renderer finds it, and
+// The frame map as GLSL: at every corner of a mesh the source point is found as the renderer finds it, and
 // fragments only sample between, so what is seen is what will be written and a lens costs no fragment anything.
 // Gaps are hatched, unless a frame just shown can lend. Programs are built of the parts that are in use.
 import { NODES } from "../geometry/rows.js";

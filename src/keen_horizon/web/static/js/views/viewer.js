@@ -1,5 +1,5 @@
 // @ts-check
-// Draws the proxy through the sampling map with WebGL 2 (see shaders.js), in all the ways two pictures of one
+// Draws the proxy through the frame map with WebGL 2 (see shaders.js), in all the ways two pictures of one
 // frame are compared. A mesh carries the map: of cells as small as the renderer's where the picture stands, larger while
 // it moves. Programs are built when first used.
 import { IDENTITY, about, inverse, product } from "../geometry/matrix.js";

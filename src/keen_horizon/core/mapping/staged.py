@@ -1,4 +1,4 @@
-"""The sampling map: for points of the output frame, the points of the source frame.
+"""The frame map of a plane's or a turned camera's path.
 
 It is a composition of stages, each a function on points for a frame number, applied in the order in
 which light is undone: output window and camera path first, the lens last. A stage that is a plane
@@ -10,11 +10,9 @@ Points are (N, 2) in display pixels (upright, square) of the output and of the s
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Protocol
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -23,13 +21,10 @@ from keen_horizon.core.geometry.picture import Size, transform
 from keen_horizon.core.glass.dead import DeadEdge
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.straightening import LensStage
-from keen_horizon.core.media.chroma import chroma_place
+from keen_horizon.core.mapping.frame_map import Maps, PlaneGrid, meshed_maps, planar_maps
 from keen_horizon.core.path.camera_path import CameraPath, recentred
 
 Floats = NDArray[np.float64]
-CELL = 8
-
-Maps = tuple[NDArray[np.float32], NDArray[np.float32]]
 
 
 class Stage(Protocol):
@@ -97,14 +92,14 @@ class BendStage:
 
 
 @dataclass(frozen=True)
-class SamplingMap:
+class StagedMap:
     """A composition of stages between frames of display size `size`; `dead` is where the source's picture ends."""
 
     size: Size
     stages: tuple[Stage, ...]
     dead: DeadEdge | None = None
 
-    def source_points(self, frame: int, points: Floats) -> Floats:
+    def places(self, frame: int, points: Floats) -> Floats:
         """Where points (N, 2) of the output frame come from."""
         for stage in self.stages:
             points = stage.points(frame, points)
@@ -120,93 +115,31 @@ class SamplingMap:
             whole = step @ whole
         return whole
 
+    def plane_maps(self, frame: int, target: PlaneGrid, source: PlaneGrid) -> Maps:
+        """Where each sample of the target plane comes from in the source plane."""
+        plane_from_display = np.asarray(np.linalg.inv(source.display_from_plane), np.float64)
+        matrix = self.matrix(frame)
+        if matrix is not None:
+            return planar_maps(plane_from_display @ matrix @ target.display_from_plane, target.shape)
 
-@dataclass(frozen=True)
-class PlaneGrid:
-    """How the samples of one stored plane lie in the display frame.
+        def places(samples: Floats) -> Floats:
+            found = self.places(frame, transform(target.display_from_plane, samples))
+            return transform(plane_from_display, found)
 
-    `shape` is (rows, columns); `display_from_plane` (3, 3) holds pixel shape and chroma subsampling.
-    """
-
-    shape: tuple[int, int]
-    display_from_plane: Floats
-
-    def same_as(self, other: PlaneGrid) -> bool:
-        """Whether both have the same samples at the same places."""
-        return self.shape == other.shape and np.allclose(self.display_from_plane, other.display_from_plane)
-
-    @staticmethod
-    def of(shape: tuple[int, int], subsampling: tuple[int, int], display_from_luma: Floats, site: int = 0) -> PlaneGrid:
-        """A plane of a picture whose luma samples lie so, with `subsampling` (across, down).
-
-        `site` says where chroma samples lie among luma's (see `media.chroma`); it means nothing without subsampling.
-        """
-        across, down = subsampling
-        x, y = chroma_place(site, across, down)
-        luma_from_plane = np.array([[across, 0, x], [0, down, y], [0, 0, 1]], np.float64)
-        return PlaneGrid(shape, display_from_luma @ luma_from_plane)
+        return meshed_maps(places, target.shape)
 
 
-def dense_maps(sampling: SamplingMap, frame: int, target: PlaneGrid, source: PlaneGrid) -> Maps:
-    """Where each sample of the target plane comes from in the source plane: x and y, float32."""
-    plane_from_display = np.asarray(np.linalg.inv(source.display_from_plane), np.float64)
-    rows, columns = target.shape
-    matrix = sampling.matrix(frame)
-    if matrix is not None:
-        return _planar_maps(plane_from_display @ matrix @ target.display_from_plane, rows, columns)
-
-    def places(points: Floats) -> Floats:
-        source_points = sampling.source_points(frame, transform(target.display_from_plane, points))
-        return transform(plane_from_display, source_points)
-
-    return _meshed_maps(places, rows, columns)
-
-
-def _meshed_maps(places: Callable[[Floats], Floats], rows: int, columns: int) -> Maps:
-    """A smooth map, evaluated in the middle of cells of CELL samples a side and bilinear between them.
-
-    Cell middles are where enlarging a picture puts its samples, so enlarging the mesh is exact there.
-    """
-    down, across = ((np.arange(-1, -(-side // CELL) + 1) + 0.5) * CELL - 0.5 for side in (rows, columns))
-    x, y = np.meshgrid(across, down)
-    found = places(np.stack([x.ravel(), y.ravel()], -1)).astype(np.float32)
-
-    def enlarged(values: NDArray[np.float32]) -> NDArray[np.float32]:
-        size = (len(across) * CELL, len(down) * CELL)
-        whole = cv2.resize(values.reshape(len(down), len(across)), size, interpolation=cv2.INTER_LINEAR)
-        return np.asarray(whole[CELL : CELL + rows, CELL : CELL + columns], np.float32)
-
-    return enlarged(np.ascontiguousarray(found[:, 0])), enlarged(np.ascontiguousarray(found[:, 1]))
-
-
-def _planar_maps(matrix: Floats, rows: int, columns: int) -> Maps:
-    """A plane transform on every sample: sums of a row's and a column's share, over the depth where it is not 1."""
-    across, down = np.arange(columns), np.arange(rows)
-    matrix = matrix / matrix[2, 2]
-
-    def sums(row: Floats) -> NDArray[np.float32]:
-        ends = (row[1] * down + row[2]).astype(np.float32), (row[0] * across).astype(np.float32)
-        return np.asarray(np.add.outer(*ends))
-
-    x, y = sums(matrix[0]), sums(matrix[1])
-    if np.abs(matrix[2, :2]).max() > 1e-12:
-        depth = sums(matrix[2])
-        x /= depth
-        y /= depth
-    return x, y
-
-
-def sampling_map(path: CameraPath) -> SamplingMap:
+def frame_map(path: CameraPath) -> StagedMap:
     """The map of a camera path, and of the lens and the rows that it was solved behind."""
     return _composed(path, path.planes, 0)
 
 
-def lending_map(path: CameraPath, offset: int) -> SamplingMap:
+def lending_map(path: CameraPath, offset: int) -> StagedMap:
     """The same map with the camera of the frame `offset` away: from the output of a frame into that one's source."""
     return _composed(path, path.lent_planes(offset), offset)
 
 
-def _composed(path: CameraPath, planes: Floats, offset: int) -> SamplingMap:
+def _composed(path: CameraPath, planes: Floats, offset: int) -> StagedMap:
     """The window, the projection of what is delivered, the turn of the camera, and then what lies before the source
     of the frame `offset` away: the lens, and the mesh.
     """
@@ -216,7 +149,7 @@ def _composed(path: CameraPath, planes: Floats, offset: int) -> SamplingMap:
     if path.projected:
         assert stage is not None
         window = PlanarStage(path.first, recentred(path.windows(), path.size))
-        return SamplingMap(path.size, (window, TurnedStage(path.first, planes, stage), *mesh), dead)
+        return StagedMap(path.size, (window, TurnedStage(path.first, planes, stage), *mesh), dead)
     planar = PlanarStage(path.first, recentred(planes @ path.windows(), path.size))
     lens = () if stage is None else (stage,)
-    return SamplingMap(path.size, (planar, *lens, *mesh), dead)
+    return StagedMap(path.size, (planar, *lens, *mesh), dead)
