@@ -104,7 +104,7 @@ def lens(bend: bool, rows: bool) -> dict:
     figures = [value for node in range(9) for value in (1.0, 1e-3 * node, 2e-3 * node - 8e-3, 1e-3 * node, 1e-4, 1e-4)]
     return {
         "reach": 3.0, "ratios": table, "step": 0.95, "squeeze": 1.0, "centre": [0, 0], "decentring": [0, 0, 0, 0, 0, 0],
-        "plane": [1, 0, 0, 0, 1, 0, 0, 0, 1], "unrolling": None, "focal": 1.2, "rows": figures if rows else None,
+        "homography": [1, 0, 0, 0, 1, 0, 0, 0, 1], "unrolling": None, "focal": 1.2, "rows": figures if rows else None,
     }  # fmt: skip
 
 

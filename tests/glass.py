@@ -13,8 +13,8 @@ from keen_horizon.core.lens.calibration import Board
 from keen_horizon.core.lens.doubt import doubt
 from keen_horizon.core.lens.lens import Lens, fisheye_of
 from keen_horizon.core.lens.over_time import OpticsStage
+from keen_horizon.core.lens.stage import keep_step
 from keen_horizon.core.lens.straightedges import fit_lens
-from keen_horizon.core.lens.straightening import keep_step
 from keen_horizon.core.motion.measurement import Evidence, Matches, Measurement
 from keen_horizon.core.path.camera_path import CameraPath
 

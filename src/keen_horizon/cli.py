@@ -37,7 +37,7 @@ from keen_horizon.jobs.apart import Apart
 from keen_horizon.keeping import add_keeping
 from keen_horizon.pipeline.delivery import clip_fates
 from keen_horizon.pipeline.flat_field import falloff_of_field
-from keen_horizon.pipeline.flat_things import follow_clip, plane_csv, plane_document
+from keen_horizon.pipeline.flat_things import flat_thing_csv, flat_thing_document, follow_clip
 from keen_horizon.pipeline.glass import with_glass
 from keen_horizon.pipeline.lenses import lens_by_board, lens_by_itself, lens_by_lines
 from keen_horizon.pipeline.like_source import like_source
@@ -272,9 +272,9 @@ def _corners(options: argparse.Namespace) -> None:
     first, last = treatment.frames(info.frames)
     thing, optics = treatment.optics.flat, treatment.optics
     track = follow_clip(options.source, info, times, first, last, thing, optics, bar("following"))
-    document = plane_document(track, treatment, info, times)
+    document = flat_thing_document(track, treatment, info, times)
     if options.destination.suffix == ".csv":
-        options.destination.write_text(plane_csv(document))
+        options.destination.write_text(flat_thing_csv(document))
     else:
         write_json(options.destination, document)
 

@@ -15,8 +15,8 @@ from steps import away_from_the_still, draft_of, go, press, settled, to_bench
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.glass.shutter import NODES, RowMotion
 from keen_horizon.core.lens.over_time import OpticsStage
-from keen_horizon.core.lens.straightening import View, lens_stage
-from keen_horizon.core.lens.turning import turned_camera
+from keen_horizon.core.lens.perspective import turned_camera
+from keen_horizon.core.lens.stage import View, lens_stage
 from keen_horizon.core.mapping.drawn import drawn_optics
 from keen_horizon.simulator.film import write_pictures
 from keen_horizon.simulator.plane import hand_shake, read_row_by_row

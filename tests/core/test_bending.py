@@ -109,7 +109,7 @@ def test_a_bent_path_keeps_every_limit(measurement: Measurement, limit: float, w
     assert path.bending.largest <= limit + 1e-6
     assert path.bending.stretch <= MOST_STRETCH + 1e-6
     assert plain.zoom.max() - 1e-9 <= path.zoom.max() <= 1.05 + 1e-9
-    assert np.array_equal(path.planes, plain.planes)
+    assert np.array_equal(path.homographies, plain.homographies)
     sampling = frame_map(path)
     assert max(border_overhang(sampling, frame) for frame in range(COUNT)) < 1e-3
 

@@ -18,12 +18,12 @@ from keen_horizon.core.geometry.similarity import as_complex
 from keen_horizon.core.lens.doubt import doubt
 from keen_horizon.core.lens.lens import Lens, equivalent_focal_length, fields_of_view, fisheye_of
 from keen_horizon.core.lens.over_time import OpticsStage
+from keen_horizon.core.lens.stage import LensStage, fill_step, kept_area, lens_stage
 from keen_horizon.core.lens.straightedges import fit_lens, judged
-from keen_horizon.core.lens.straightening import LensStage, fill_step, kept_area, lens_stage
 from keen_horizon.core.mapping.frame_map import PlaneGrid
 from keen_horizon.core.mapping.gaps import gap_mask
 from keen_horizon.core.mapping.staged import frame_map
-from keen_horizon.core.motion.straightened import straightened
+from keen_horizon.core.motion.behind_lens import straightened
 from keen_horizon.core.treatment.document import Treatment
 
 HALF_HD = Size(960, 540)

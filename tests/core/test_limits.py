@@ -248,4 +248,5 @@ def test_pins_and_borrowing_keep_the_limit_too(count, seed, strength, intent, fr
     if edges != "borrow":
         assert max(border_overhang(frame_map(path), frame) for frame in range(count)) <= 0.01
     elif path.borrowed is not None:  # nothing is borrowed where nothing moves
-        assert (path.borrowed.reach * path.shrink[:, None]).min() >= 1 - 1e-6
+        missing = 1 - path.borrowed.reach * path.shrink[:, None]  # of the way to the border, which rays are told in
+        assert missing.max() * path.size.half_diagonal <= 0.01

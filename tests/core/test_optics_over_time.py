@@ -18,9 +18,9 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.keyframes import keyed
 from keen_horizon.core.lens.lens import fisheye_of
 from keen_horizon.core.lens.over_time import optics_stage
+from keen_horizon.core.lens.perspective import corners_of, horizon_turn, keystone, through, turned_camera
 from keen_horizon.core.lens.projection import flat, projected
-from keen_horizon.core.lens.straightening import View, lens_stage
-from keen_horizon.core.lens.turning import corners_of, horizon_turn, keystone, through, turned_camera
+from keen_horizon.core.lens.stage import View, lens_stage
 from keen_horizon.core.mapping.frame_map import PlaneGrid
 from keen_horizon.core.mapping.gaps import gap_mask
 from keen_horizon.core.mapping.staged import frame_map

@@ -13,8 +13,8 @@ from keen_horizon.config import PROJECT
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Similarities, as_complex, fit_similarity
 from keen_horizon.core.media.frames import read_frames
+from keen_horizon.core.motion.flat_thing import Seen, follow_flat_thing
 from keen_horizon.core.motion.measure import MotionTracker
-from keen_horizon.core.motion.plane import Seen, follow_plane
 from keen_horizon.simulator.plane import jitter
 
 CLIP = PROJECT / "var" / "footage" / "vtest.avi"
@@ -58,7 +58,7 @@ def test_a_flat_thing_is_held_while_people_walk_over_it() -> None:
             luma, places[..., 0].astype(np.float32), places[..., 1].astype(np.float32), cv2.INTER_LINEAR
         )
 
-    found, confidence = follow_plane((seen(luma) for luma in pictures), corners)
+    found, confidence = follow_flat_thing((seen(luma) for luma in pictures), corners)
     truth = (poses.inverse() @ poses[np.zeros(80, int)]).apply(as_complex(corners))
     apart = np.abs(found[..., 0] + 1j * found[..., 1] - truth)
     print(f"paving: {rms(apart):.2f} px RMS, {apart.max():.2f} at most")

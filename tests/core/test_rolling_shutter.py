@@ -25,9 +25,9 @@ from keen_horizon.core.lens.lens import Lens, fisheye_of
 from keen_horizon.core.mapping.frame_map import PlaneGrid
 from keen_horizon.core.mapping.gaps import border_overhang
 from keen_horizon.core.mapping.staged import frame_map, lending_map
+from keen_horizon.core.motion.behind_lens import straightened
 from keen_horizon.core.motion.measure import MotionTracker
 from keen_horizon.core.motion.measurement import Measurement
-from keen_horizon.core.motion.straightened import straightened
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.notes import outcome_notes, solution_notes
 from keen_horizon.core.path.seen_through import seen_through

@@ -13,8 +13,8 @@ from hypothesis import settings as hypothesis_settings
 from hypothesis import strategies as st
 from scipy.spatial.transform import Rotation
 
+from keen_horizon.core.geometry.homography_parts import parted
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.geometry.plane_parts import parted
 from keen_horizon.core.geometry.tilt import tilt_matrices
 from keen_horizon.core.lens.lens import Lens, fisheye_of
 from keen_horizon.core.lens.over_time import optics_stage

@@ -13,7 +13,7 @@ from keen_horizon.core.geometry.picture import Size, transform
 from keen_horizon.core.lens.lens import Lens, fisheye_of
 from keen_horizon.core.media.probe import probe
 from keen_horizon.core.treatment.document import Treatment
-from keen_horizon.pipeline.flat_things import follow_clip, plane_csv, plane_document
+from keen_horizon.pipeline.flat_things import flat_thing_csv, flat_thing_document, follow_clip
 from keen_horizon.simulator.film import write_pictures
 
 SIZE = Size(640, 360)
@@ -84,8 +84,8 @@ def test_corners_stay_on_the_flat_thing(tmp_path: Path, hidden: range) -> None:
     assert errors.max() < 0.8
     assert ((track.confidence == 0) == np.isin(np.arange(FRAMES), hidden)).mean() > 0.95
     assert told[-1] >= FRAMES - 1
-    document = plane_document(track, asked, info, times)
-    rows = plane_csv(document).splitlines()
+    document = flat_thing_document(track, asked, info, times)
+    rows = flat_thing_csv(document).splitlines()
     assert len(rows) == FRAMES + 1
     assert rows[0].startswith("frame,time,confidence,source_1_x,source_1_y")
     assert "plate_4_y" in rows[0]

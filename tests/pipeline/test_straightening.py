@@ -11,8 +11,8 @@ from glass import RULED_EVERY, ruled_line, ruled_picture
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.lens import Lens, fisheye_of
+from keen_horizon.core.lens.stage import lens_stage
 from keen_horizon.core.lens.straightedges import fit_lens
-from keen_horizon.core.lens.straightening import lens_stage
 from keen_horizon.core.media.frames import read_frames
 from keen_horizon.core.media.probe import probe
 from keen_horizon.core.motion.measurement import Measurement

@@ -12,9 +12,9 @@ from sqlalchemy.orm import Session
 
 from keen_horizon.core.errors import KeenHorizonError, MediaError
 from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.motion.flat_thing import PlaneTrack
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack
-from keen_horizon.core.motion.plane import PlaneTrack
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.operations.clips import known_by
 from keen_horizon.operations.errors import NotPossible, SourceChanged

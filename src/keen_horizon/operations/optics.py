@@ -13,8 +13,8 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.doubt import doubt
 from keen_horizon.core.lens.lens import Lens
 from keen_horizon.core.lens.over_time import at_frame, focal_of, lens_of, lens_settings
+from keen_horizon.core.lens.perspective import corners_of, horizon_turn, through, turned_camera
 from keen_horizon.core.lens.straightedges import fit_lens, judged
-from keen_horizon.core.lens.turning import corners_of, horizon_turn, through, turned_camera
 from keen_horizon.core.treatment.optics import MOST_MOVED, LensFamily, LensSettings, Optics, Straightedge
 from keen_horizon.core.treatment.parts import LevelLine
 from keen_horizon.operations.errors import NotPossible
@@ -68,8 +68,8 @@ def found_corners(clip: Clip, optics: Optics, frame: int, quad: tuple[tuple[floa
     size, here = clip_info(clip).display, at_frame(optics, frame)
     seen = _flat(here, np.array(quad), size)
     turn = here.turn
-    plane = turned_camera(turn.roll_deg, turn.pitch_deg, turn.yaw_deg, focal_of(here))
-    seen = through(np.asarray(np.linalg.inv(plane), np.float64), seen)
+    homography = turned_camera(turn.roll_deg, turn.pitch_deg, turn.yaw_deg, focal_of(here))
+    seen = through(np.asarray(np.linalg.inv(homography), np.float64), seen)
     around = np.argsort(np.arctan2(*(seen - seen.mean(0)).T[::-1]))  # clockwise on the screen, from the left
     seen = seen[around]
     seen = np.roll(seen, -int(seen.sum(1).argmin()), 0)

@@ -15,9 +15,9 @@ from keen_horizon.core.mapping.drawn import drawn_optics, drawn_path
 from keen_horizon.core.mapping.light import drawn_dead, drawn_fringe, drawn_haze, drawn_light
 from keen_horizon.core.mapping.output import OutputFrame, output_frame
 from keen_horizon.core.media.probe import ClipInfo
+from keen_horizon.core.motion.flat_thing import PlaneTrack
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack
-from keen_horizon.core.motion.plane import PlaneTrack
 from keen_horizon.core.path.any_path import AnyPath, solve_any
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.ledger import ledger, open_areas, pinches, shake_curves

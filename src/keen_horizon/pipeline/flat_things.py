@@ -21,7 +21,7 @@ from keen_horizon.core.lens.plate import TURNING, plates_of
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.probe import ClipInfo
 from keen_horizon.core.motion.carrying import Carrier
-from keen_horizon.core.motion.plane import PlaneTrack, Seen, blended, follow_plane, whole
+from keen_horizon.core.motion.flat_thing import PlaneTrack, Seen, blended, follow_flat_thing, whole
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.optics import FlatThing, Optics
 from keen_horizon.pipeline.both_ways import BothWays
@@ -90,7 +90,7 @@ def follow_clip(
             return straight(now, as_points(carrier.moved(as_complex(bent(before, corners)), before, now)))
 
         corners = straight(marks[mark].frame, np.array(marks[mark].corners))
-        return follow_plane(looks(), corners, carry if carrier else None)
+        return follow_flat_thing(looks(), corners, carry if carrier else None)
 
     def reversed_(trail: tuple[Floats, Floats]) -> tuple[Floats, Floats]:
         return trail[0][::-1], trail[1][::-1]
@@ -125,7 +125,7 @@ def _seen(frame: Frame, size: Size, stage: OpticsStage | None) -> Seen:
     return at
 
 
-def plane_document(track: PlaneTrack, treatment: Treatment, info: ClipInfo, times: Floats) -> dict[str, Any]:
+def flat_thing_document(track: PlaneTrack, treatment: Treatment, info: ClipInfo, times: Floats) -> dict[str, Any]:
     """The corners per frame, clockwise from the first, in the source and, with a lens, on the straight plate."""
     plates, range_ = None, (track.first, track.first + len(track.corners) - 1)
     if treatment.optics.lens is not None:
@@ -145,7 +145,7 @@ def plane_document(track: PlaneTrack, treatment: Treatment, info: ClipInfo, time
     return {"clip": info.name, "source": size, **plate_size, "frames": frames}
 
 
-def plane_csv(document: dict[str, Any]) -> str:
+def flat_thing_csv(document: dict[str, Any]) -> str:
     """The same as a table."""
     spaces = [space for space in ("source", "plate") if space in document]
     out = io.StringIO()

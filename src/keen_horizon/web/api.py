@@ -19,7 +19,7 @@ from keen_horizon.operations import clips, solving, starting, treating, works
 from keen_horizon.operations.errors import NotThere
 from keen_horizon.operations.lookup import find
 from keen_horizon.operations.material import clip_flat, clip_info, clip_times, of_frames
-from keen_horizon.pipeline.flat_things import plane_document
+from keen_horizon.pipeline.flat_things import flat_thing_document
 from keen_horizon.pipeline.report import path_document
 from keen_horizon.store.models import Clip, Project, StartingPoint, Work
 from keen_horizon.web.bodies import Body, Rows, body, posted_treatment
@@ -288,7 +288,7 @@ def corners_data(clip_id: int, name: str) -> Response:
         track = clip_flat(session, files, clip, treatment)
         if track is None:
             raise NotThere(f"{clip.name}: its flat thing has not been followed through this range yet.")
-        document = plane_document(track, treatment, clip_info(clip), clip_times(clip, files))
+        document = flat_thing_document(track, treatment, clip_info(clip), clip_times(clip, files))
     return data_file(document, PurePath(clip.name).stem, name)
 
 

@@ -10,10 +10,10 @@ from flask import send_file
 from werkzeug.wrappers import Response
 
 from keen_horizon.operations.names import kept_name
-from keen_horizon.pipeline.flat_things import plane_csv
+from keen_horizon.pipeline.flat_things import flat_thing_csv
 from keen_horizon.pipeline.report import path_csv, transforms_csv
 
-TABLES = {"path.csv": path_csv, "transforms.csv": transforms_csv, "corners.csv": plane_csv}
+TABLES = {"path.csv": path_csv, "transforms.csv": transforms_csv, "corners.csv": flat_thing_csv}
 
 
 def attached(text: str, kind: str, name: str) -> Response:

@@ -31,7 +31,7 @@ from keen_horizon.core.lens.automatic import (
 )
 from keen_horizon.core.lens.doubt import bent_px
 from keen_horizon.core.lens.lens import NO_LENS, Lens
-from keen_horizon.core.lens.straightening import USUAL_FOCAL
+from keen_horizon.core.lens.stage import USUAL_FOCAL
 from keen_horizon.core.motion.measurement import Measurement
 
 By = Literal["edges", "motion", "both"]

@@ -16,9 +16,9 @@ from keen_horizon.core.geometry.nowhere import is_nowhere_complex
 from keen_horizon.core.geometry.similarity import Complex, Floats, as_complex
 from keen_horizon.core.glass.shutter import row_shares
 from keen_horizon.core.lens.over_time import OpticsStage
+from keen_horizon.core.motion.behind_lens import FURTHEST_STRETCH
 from keen_horizon.core.motion.matched import analysed_unit
 from keen_horizon.core.motion.measurement import Measurement
-from keen_horizon.core.motion.straightened import FURTHEST_STRETCH
 
 MOST_POINTS = 60  # of a pair; all of them count, since believing by one similarity drops just the rows that bend
 LEAST_POINTS = 12

@@ -14,7 +14,7 @@ from keen_horizon.core.finding.read_pairs import ReadPairs, read_pairs
 from keen_horizon.core.glass.shutter import SURE, UNKNOWN, Readout
 from keen_horizon.core.lens.lens import Lens
 from keen_horizon.core.lens.over_time import OpticsStage
-from keen_horizon.core.lens.straightening import LensStage
+from keen_horizon.core.lens.stage import LensStage
 from keen_horizon.core.motion.measurement import Measurement
 
 KNOTS, ORDER = 1.5, 3  # controls a frame, and which of their differences are drawn to nothing

@@ -1,7 +1,8 @@
 """Places that are nowhere: what a map gives for a point that was not seen, and how that is told.
 
 One value and one mask, in pixels and in half-diagonals alike. What lies just before a plane's horizon comes out at up
-to a million half-diagonals (see `lens.turning.LEAST_DEPTH`); NOWHERE stays beyond that in either unit of any picture.
+to a million half-diagonals (see `lens.perspective.LEAST_DEPTH`); NOWHERE stays beyond that in either unit of any
+picture.
 """
 
 from __future__ import annotations

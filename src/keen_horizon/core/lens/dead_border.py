@@ -15,7 +15,7 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Floats, as_complex, as_points
 from keen_horizon.core.glass.dead import DeadEdge
 from keen_horizon.core.lens.lens import Lens
-from keen_horizon.core.lens.straightening import LensStage
+from keen_horizon.core.lens.stage import LensStage
 
 BEYOND_PX = 48.0  # of a curve past the frame's border that is kept, so that both meet
 CUTS = 64  # of a circle: 0.12 % of its radius inside it at most

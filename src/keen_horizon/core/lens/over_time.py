@@ -17,7 +17,8 @@ from keen_horizon.core.glass.dead import DeadEdge
 from keen_horizon.core.glass.shutter import RowMotion
 from keen_horizon.core.keyframes import figures_over
 from keen_horizon.core.lens.lens import Lens
-from keen_horizon.core.lens.straightening import (
+from keen_horizon.core.lens.perspective import convex, keystone, turned_camera
+from keen_horizon.core.lens.stage import (
     USUAL_FOCAL,
     LensStage,
     View,
@@ -26,7 +27,6 @@ from keen_horizon.core.lens.straightening import (
     kept_area,
     step_between,
 )
-from keen_horizon.core.lens.turning import convex, keystone, turned_camera
 from keen_horizon.core.treatment.optics import LensSettings, Optics
 
 Floats = NDArray[np.float64]
@@ -235,12 +235,12 @@ def view_of(optics: Optics, size: Size) -> View:
     """How the straightened picture of optics without keys is looked at."""
     focal = focal_of(optics)
     turn = optics.turn
-    plane = np.eye(3)
+    homography = np.eye(3)
     if turn.roll_deg or turn.pitch_deg or turn.yaw_deg:
-        plane = turned_camera(turn.roll_deg, turn.pitch_deg, turn.yaw_deg, focal)
+        homography = turned_camera(turn.roll_deg, turn.pitch_deg, turn.yaw_deg, focal)
     if any(optics.corners):
-        plane = plane @ keystone(optics.corners, size)
-    return View(tuple(plane.round(9).ravel().tolist()), optics.projection, focal)
+        homography = homography @ keystone(optics.corners, size)
+    return View(tuple(homography.round(9).ravel().tolist()), optics.projection, focal)
 
 
 def focal_of(optics: Optics) -> float:

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from keen_horizon.core.errors import LensError
 from keen_horizon.core.geometry.picture import Size, resized, transform
 from keen_horizon.core.lens.over_time import OpticsStage, enlargement, optics_stage
-from keen_horizon.core.lens.straightening import LensStage
+from keen_horizon.core.lens.stage import LensStage
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.edges import Edges
 from keen_horizon.core.treatment.motion import Motion

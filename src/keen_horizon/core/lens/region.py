@@ -1,7 +1,8 @@
 """Where the straightened picture has something to show, frame by frame: a window may lie anywhere in it.
 
-Where gaps are wanted round the straightened picture, it is the delivered frame itself. Windows are planes (N, 3, 3)
-src_from_out of frames from clip number `first`, from the window to the straightened picture, px from the middle.
+Where gaps are wanted round the straightened picture, it is the delivered frame itself. Windows are homographies
+(N, 3, 3) src_from_out of frames from clip number `first`, from the window to the straightened picture, px from the
+middle.
 """
 
 from __future__ import annotations
@@ -22,7 +23,7 @@ from keen_horizon.core.lens.dead_border import Cuts, dead_borders, dead_cuts
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.projection import flat, projected
 from keen_horizon.core.lens.seen import carried, frame_shares
-from keen_horizon.core.lens.straightening import LensStage, seen_border, seen_borders
+from keen_horizon.core.lens.stage import LensStage, seen_border, seen_borders
 
 Projecting = Callable[[str, "Floats | float", Floats], Floats]
 
@@ -45,9 +46,9 @@ _AROUND = np.exp(2j * np.pi * np.arange(DIRECTIONS) / DIRECTIONS)
 class SeenRegion:
     """What frames of `size` from clip number `first` show; `borders` (N or 1, M), px from the flat picture's middle.
 
-    `whole` tells whether all that the lens saw may be shown, not only what lies in the delivered frame. Planes act on
-    the flat picture; windows lie in the delivered one, whose `projection` may be another. Beyond a dead edge nothing
-    was seen, unless gaps are wanted round the straightened picture anyway.
+    `whole` tells whether all that the lens saw may be shown, not only what lies in the delivered frame. Homographies
+    act on the flat picture; windows lie in the delivered one, whose `projection` may be another. Beyond a dead edge
+    nothing was seen, unless gaps are wanted round the straightened picture anyway.
     """
 
     stage: OpticsStage
@@ -60,8 +61,8 @@ class SeenRegion:
     @staticmethod
     @kept_lately
     def of(stage: OpticsStage, size: Size, first: int, count: int, turned: bool = False) -> SeenRegion:
-        """What `count` frames from clip number `first` show; `turned` where planes turn the camera, which comes after a
-        projection.
+        """What `count` frames from clip number `first` show; `turned` where homographies turn the camera, which comes
+        after a projection.
         """
         projection = stage.stages[0].view.projection if turned else "straight"
         if projection != "straight":
@@ -92,7 +93,7 @@ class SeenRegion:
         assert self.dead is not None
         return dead_cuts(list(self.stage.stages), self.dead)
 
-    def roomiest(self, planes: Floats, frames: NDArray[np.intp], framed: bool = False) -> complex:
+    def roomiest(self, homographies: Floats, frames: NDArray[np.intp], framed: bool = False) -> complex:
         """The place, px from the middle, about which windows of frames (N,) may be largest with no gap in any; of
         places that are as good the one nearest the middle. `framed` keeps to the straightened frame, too.
 
@@ -101,11 +102,12 @@ class SeenRegion:
         """
         nearest = np.full(DIRECTIONS, np.inf)
         frame = (as_complex(self.size.border(BORDER_STEP)) - self.size.centre)[None]
-        for start in range(0, len(planes), AT_A_TIME):
+        for start in range(0, len(homographies), AT_A_TIME):
             part = slice(start, start + AT_A_TIME)
             border = self._border_of(frames[part])
             for curves in (border, frame) if framed else (border,):
-                nearest = np.minimum(nearest, _nearest_around(self._seen(curves, planes[part], frames[part], None)))
+                seen = self._seen(curves, homographies[part], frames[part], None)
+                nearest = np.minimum(nearest, _nearest_around(seen))
         curve = np.where(np.isfinite(nearest), nearest, NOWHERE) * _AROUND
         curve = np.append(curve, curve[0])
         best, step = 0j, complex(self.size.width, self.size.height) * FIRST_STEP
@@ -116,56 +118,60 @@ class SeenRegion:
             best, step = complex(offsets[shares.argmax()]), step / 2
         return best
 
-    def demand(self, planes: Floats, frames: NDArray[np.intp], windows: Floats | None = None) -> Floats:
+    def demand(self, homographies: Floats, frames: NDArray[np.intp], windows: Floats | None = None) -> Floats:
         """The smallest Z (N,) by which windows (N or 1, 3, 3) of frames (N,), clip numbering, shrink to hold no gap."""
-        return in_parts(lambda part: self._demand(planes[part], frames[part], _part(windows, part)), len(planes))
+        return in_parts(
+            lambda part: self._demand(homographies[part], frames[part], _part(windows, part)), len(homographies)
+        )
 
-    def _demand(self, planes: Floats, frames: NDArray[np.intp], windows: Floats | None) -> Floats:
-        seen = self._seen(self._border_of(frames), planes, frames, windows)
+    def _demand(self, homographies: Floats, frames: NDArray[np.intp], windows: Floats | None) -> Floats:
+        seen = self._seen(self._border_of(frames), homographies, frames, windows)
         if self.projected:
             furthest = self._furthest(frames)
             seen = np.concatenate([seen, furthest if windows is None else _back(furthest, windows)], 1)
         bow = BOW if self.whole or self.projected else 1.0
         return np.minimum(bow / np.maximum(frame_shares(seen, self.size), 1e-9), LARGEST_DEMAND)
 
-    def gaps(self, planes: Floats, first: int, windows: Floats | None = None) -> Floats:
+    def gaps(self, homographies: Floats, first: int, windows: Floats | None = None) -> Floats:
         """The share (N,) of each window that has no picture, on a grid of its points."""
-        open_ = np.zeros(len(planes))
-        frames = first + np.arange(len(planes))
-        short = np.flatnonzero(self.demand(planes, frames, windows) > BOW)
+        open_ = np.zeros(len(homographies))
+        frames = first + np.arange(len(homographies))
+        short = np.flatnonzero(self.demand(homographies, frames, windows) > BOW)
         if len(short):
             grid = _grid(self.size)[None]
 
             def inside(part: slice) -> Floats:
                 which = short[part]
-                places = self.places(planes[which], grid, frames[which], _part(windows, which))
+                places = self.places(homographies[which], grid, frames[which], _part(windows, which))
                 return np.asarray(self.shown(places).mean(1), np.float64)
 
             open_[short] = 1 - in_parts(inside, len(short))
         return open_
 
-    def kept(self, planes: Floats, first: int, windows: Floats | None = None) -> Floats:
+    def kept(self, homographies: Floats, first: int, windows: Floats | None = None) -> Floats:
         """The share (N,) of what the straightened frame shows that each window shows, one at most."""
-        frames = first + np.arange(len(planes))
-        return in_parts(lambda part: self._kept(planes[part], frames[part], _part(windows, part)), len(planes))
+        frames = first + np.arange(len(homographies))
+        return in_parts(
+            lambda part: self._kept(homographies[part], frames[part], _part(windows, part)), len(homographies)
+        )
 
-    def _kept(self, planes: Floats, frames: NDArray[np.intp], windows: Floats | None) -> Floats:
+    def _kept(self, homographies: Floats, frames: NDArray[np.intp], windows: Floats | None) -> Floats:
         grid = as_points(_cells(self.size) + self.size.centre)
         chosen = frames[:1] if self.stage.steady else frames
         every = np.tile(grid, (len(chosen), 1))
         straight = self.stage.each(np.repeat(chosen, len(grid)), every, lambda stage, part: stage.straighten(part))
         offsets = as_complex(straight).reshape(len(chosen), -1) - self.size.centre
         whole = self.within(self._delivered(offsets, chosen)).mean(1)
-        seen = self.within(self._seen(offsets, planes, frames, windows)).mean(1)
+        seen = self.within(self._seen(offsets, homographies, frames, windows)).mean(1)
         return np.asarray(np.minimum(1.0, seen / np.maximum(whole, 1e-9)))
 
     def places(
-        self, planes: Floats, points: Complex, frames: NDArray[np.intp], windows: Floats | None = None
+        self, homographies: Floats, points: Complex, frames: NDArray[np.intp], windows: Floats | None = None
     ) -> Complex:
         """Where points (N or 1, P) of windows of frames (N,), clip numbering, lie in what is shown, from its middle."""
         if windows is not None:
             points = carried(points, windows)
-        flat_places = carried(self._flattened(points, frames), planes)
+        flat_places = carried(self._flattened(points, frames), homographies)
         if not self.whole:
             return self._delivered(flat_places, frames)
         places = as_points((flat_places + self.size.centre).ravel()).reshape(*flat_places.shape, 2)
@@ -173,12 +179,12 @@ class SeenRegion:
         bent = self.stage.each(of, places.reshape(-1, 2), lambda stage, part: stage.points(part))
         return np.asarray(as_complex(bent.reshape(-1, 2)).reshape(flat_places.shape) - self.size.centre)
 
-    def lent(self, planes: Floats, points: Complex, frames: NDArray[np.intp], offset: int) -> Complex:
-        """Where points (P,) of windows of frames (P,), each through its own plane (P, 3, 3), lie in the source of the
-        frame `offset` away, from its middle.
+    def lent(self, homographies: Floats, points: Complex, frames: NDArray[np.intp], offset: int) -> Complex:
+        """Where points (P,) of windows of frames (P,), each through its own homography (P, 3, 3), lie in the source of
+        the frame `offset` away, from its middle.
         """
         lenders = replace(self, stage=self.stage.shifted(offset), whole=True)
-        return lenders.places(planes, points[:, None], frames)[:, 0]
+        return lenders.places(homographies, points[:, None], frames)[:, 0]
 
     def shown(self, places: Complex, margin: float = 0.0) -> NDArray[np.bool_]:
         """Whether there is picture at `places` of what is shown, px from its middle, `margin` px inside it at least."""
@@ -196,9 +202,9 @@ class SeenRegion:
     def _border_of(self, frames: NDArray[np.intp]) -> Complex:
         return self.borders if len(self.borders) == 1 else self.borders[frames - self.first]
 
-    def _seen(self, curves: Complex, planes: Floats, frames: NDArray[np.intp], windows: Floats | None) -> Complex:
+    def _seen(self, curves: Complex, homographies: Floats, frames: NDArray[np.intp], windows: Floats | None) -> Complex:
         """Curves (N or 1, M) of the flat picture in windows of frames (N,)."""
-        seen = self._delivered(_back(curves, planes), frames)
+        seen = self._delivered(_back(curves, homographies), frames)
         return seen if windows is None else _back(seen, windows)
 
     def _delivered(self, points: Complex, frames: NDArray[np.intp]) -> Complex:
@@ -237,7 +243,7 @@ class SeenRegion:
 
 
 def _own_border(size: Size, projection: str) -> Complex:
-    """The border of the delivered frame, px from its middle; of its corners alone where planes leave sides straight."""
+    """The border of the delivered frame, px from its middle; of its corners alone where sides stay straight."""
     if projection == "straight":
         return as_complex(size.corners()[[0, 1, 2, 3, 0]]) - size.centre
     sides = [as_complex(side) - size.centre for side in size.sides(step=BORDER_STEP)]
@@ -286,8 +292,8 @@ def in_parts(function: Callable[[slice], Floats], count: int) -> Floats:
     return np.concatenate([function(slice(start, start + AT_A_TIME)) for start in range(0, max(1, count), AT_A_TIME)])
 
 
-def _back(curves: Complex, planes: Floats) -> Complex:
-    return carried(curves, np.asarray(np.linalg.inv(planes), np.float64))
+def _back(curves: Complex, homographies: Floats) -> Complex:
+    return carried(curves, np.asarray(np.linalg.inv(homographies), np.float64))
 
 
 def _part(windows: Floats | None, which: slice | NDArray[np.intp]) -> Floats | None:

@@ -11,7 +11,7 @@ import numpy as np
 from keen_horizon.core.geometry.nowhere import NOWHERE, is_nowhere_complex
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Floats
-from keen_horizon.core.lens.turning import LEAST_DEPTH
+from keen_horizon.core.lens.perspective import LEAST_DEPTH
 
 
 def frame_shares(curves: Complex, size: Size) -> Floats:
@@ -37,12 +37,12 @@ def frame_shares(curves: Complex, size: Size) -> Floats:
     return least
 
 
-def carried(curves: Complex, planes: Floats) -> Complex:
-    """Curves (N or 1, M) through planes (N, 3, 3) -> (N, M); nowhere what goes behind or was so."""
+def carried(curves: Complex, homographies: Floats) -> Complex:
+    """Curves (N or 1, M) through homographies (N, 3, 3) -> (N, M); nowhere what goes behind or was so."""
     x, y = curves.real, curves.imag
     near = ~is_nowhere_complex(curves)
     flat = np.stack([np.where(near, x, 0.0), np.where(near, y, 0.0), near.astype(np.float64)], 1)
-    across, down, depth = np.moveaxis(planes @ flat, 1, 0)
+    across, down, depth = np.moveaxis(homographies @ flat, 1, 0)
     behind = ~(near & (depth > LEAST_DEPTH))
     depth[behind] = 1.0
     out = np.empty(depth.shape, np.complex128)

@@ -1,6 +1,6 @@
 """A path and its optics lowered for a viewer: matrices, tables and figures, so that no lens is solved there.
 
-What a viewer does with them is the frame map (see `staged`): matrix, projection, plane, radial table, rows.
+What a viewer does with them is the frame map (see `staged`): matrix, projection, homography, radial table, rows.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ from keen_horizon.core.lately import kept_lately
 from keen_horizon.core.lens.lens import equivalent_focal_length, fields_of_view, radial_table
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.projection import UNROLLINGS
-from keen_horizon.core.lens.straightening import LensStage
+from keen_horizon.core.lens.stage import LensStage
 from keen_horizon.core.mapping.packed import packed, packed_whole
 from keen_horizon.core.path.bending.bent import Bending
 from keen_horizon.core.path.camera_path import CameraPath, recentred
@@ -58,7 +58,7 @@ def drawn_bend(bending: Bending | None) -> dict[str, Any] | None:
 def _turns(path: CameraPath) -> Floats:
     """What comes after a projection (N, 3, 3), half-diagonals of the flat picture at the source's scale."""
     scale = _scale(path)
-    return np.asarray(scale @ path.planes @ np.linalg.inv(scale))
+    return np.asarray(scale @ path.homographies @ np.linalg.inv(scale))
 
 
 def _lending(path: CameraPath) -> dict[str, Any] | None:
@@ -133,7 +133,7 @@ def _drawn_rows(rows: RowMotion | None) -> dict[str, Any] | None:
 
 
 def _drawn(stage: LensStage, table: int) -> dict[str, Any]:
-    """See core.lens.lens and core.lens.straightening for the terms; `ratios` are float32 in base64."""
+    """See core.lens.lens and core.lens.stage for the terms; `ratios` are float32 in base64."""
     lens, size = stage.lens, stage.size
     reach, ratios = radial_table(lens)
     places = np.linspace(0, len(ratios) - 3, table)
@@ -146,7 +146,7 @@ def _drawn(stage: LensStage, table: int) -> dict[str, Any]:
         "squeeze": lens.squeeze,
         "centre": [lens.centre.real, lens.centre.imag],
         "decentring": lens.decentring.ravel().tolist(),
-        "plane": list(stage.view.plane),
+        "homography": list(stage.view.homography),
         "focal": stage.view.focal,
         "fields_of_view": fields,
         "equivalent_mm": equivalent_focal_length(fields[2]) if fields and fields[2] < 179 else None,

@@ -20,7 +20,7 @@ from keen_horizon.core.geometry.mesh import MeshOverTime
 from keen_horizon.core.geometry.picture import Size, transform
 from keen_horizon.core.glass.dead import DeadEdge
 from keen_horizon.core.lens.over_time import OpticsStage
-from keen_horizon.core.lens.straightening import LensStage
+from keen_horizon.core.lens.stage import LensStage
 from keen_horizon.core.mapping.frame_map import Maps, PlaneGrid, meshed_maps, planar_maps
 from keen_horizon.core.path.camera_path import CameraPath, recentred
 
@@ -34,7 +34,7 @@ class Stage(Protocol):
         """Map points (N, 2) for a frame number of the clip."""
 
     def matrix(self, frame: int) -> Floats | None:
-        """The same as a matrix (3, 3), or None when it is not a plane transform."""
+        """The same as a matrix (3, 3), or None when it is not a homography."""
 
 
 @dataclass(frozen=True)
@@ -55,12 +55,12 @@ class PlanarStage:
 
 @dataclass(frozen=True)
 class TurnedStage:
-    """The optics behind a camera turned by `planes` (N, 3, 3), px from the middle of the flat picture, of frames from
-    clip number `first`: after the projection of what is delivered.
+    """The optics behind a camera turned by `homographies` (N, 3, 3), px from the middle of the flat picture, of frames
+    from clip number `first`: after the projection of what is delivered.
     """
 
     first: int
-    planes: Floats
+    homographies: Floats
     optics: OpticsStage
 
     def points(self, frame: int, points: Floats) -> Floats:
@@ -68,11 +68,11 @@ class TurnedStage:
         return self._at(frame).points(points)
 
     def matrix(self, frame: int) -> Floats | None:
-        """None, as a rule: a projection is no plane transform."""
+        """None, as a rule: a projection is no homography."""
         return self._at(frame).matrix
 
     def _at(self, frame: int) -> LensStage:
-        return self.optics.at(frame).turned(self.planes[frame - self.first])
+        return self.optics.at(frame).turned(self.homographies[frame - self.first])
 
 
 @dataclass(frozen=True)
@@ -106,7 +106,7 @@ class StagedMap:
         return points
 
     def matrix(self, frame: int) -> Floats | None:
-        """The whole map as one matrix (3, 3), or None when a stage is not a plane transform."""
+        """The whole map as one matrix (3, 3), or None when a stage is not a homography."""
         whole = np.eye(3)
         for stage in self.stages:
             step = stage.matrix(frame)
@@ -131,15 +131,15 @@ class StagedMap:
 
 def frame_map(path: CameraPath) -> StagedMap:
     """The map of a camera path, and of the lens and the rows that it was solved behind."""
-    return _composed(path, path.planes, 0)
+    return _composed(path, path.homographies, 0)
 
 
 def lending_map(path: CameraPath, offset: int) -> StagedMap:
     """The same map with the camera of the frame `offset` away: from the output of a frame into that one's source."""
-    return _composed(path, path.lent_planes(offset), offset)
+    return _composed(path, path.lent_homographies(offset), offset)
 
 
-def _composed(path: CameraPath, planes: Floats, offset: int) -> StagedMap:
+def _composed(path: CameraPath, homographies: Floats, offset: int) -> StagedMap:
     """The window, the projection of what is delivered, the turn of the camera, and then what lies before the source
     of the frame `offset` away: the lens, and the mesh.
     """
@@ -149,7 +149,7 @@ def _composed(path: CameraPath, planes: Floats, offset: int) -> StagedMap:
     if path.projected:
         assert stage is not None
         window = PlanarStage(path.first, recentred(path.windows(), path.size))
-        return StagedMap(path.size, (window, TurnedStage(path.first, planes, stage), *mesh), dead)
-    planar = PlanarStage(path.first, recentred(planes @ path.windows(), path.size))
+        return StagedMap(path.size, (window, TurnedStage(path.first, homographies, stage), *mesh), dead)
+    planar = PlanarStage(path.first, recentred(homographies @ path.windows(), path.size))
     lens = () if stage is None else (stage,)
     return StagedMap(path.size, (planar, *lens, *mesh), dead)

@@ -18,7 +18,7 @@ from scipy.spatial.transform import Rotation
 from keen_horizon.core.geometry.similarity import Floats, as_points
 from keen_horizon.core.lately import kept_lately
 from keen_horizon.core.lens.over_time import OpticsStage
-from keen_horizon.core.lens.straightening import LensStage
+from keen_horizon.core.lens.stage import LensStage
 from keen_horizon.core.motion.graph import BLIND_SIGMA, PAIR_SIGMA
 from keen_horizon.core.motion.matched import NOISE_PX, MatchedPoints, analysed_unit, biweight, matched_points
 from keen_horizon.core.motion.measurement import Measurement

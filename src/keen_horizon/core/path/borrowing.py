@@ -99,7 +99,7 @@ def borrowing(
 
 def borrowing_behind(
     region: SeenRegion,
-    planes: Callable[[int], Floats],
+    homographies: Callable[[int], Floats],
     offsets: tuple[int, ...],
     frames: NDArray[np.intp],
     count: int,
@@ -107,11 +107,11 @@ def borrowing_behind(
 ) -> Borrowing:
     """The same behind a lens: what `frames` (N,), clip numbering, can lend to windows in `region` about a place, px.
 
-    `planes` gives the planes (N, 3, 3) from every frame's flat picture into that of the frame so many away. Rays are
+    `homographies` gives those (N, 3, 3) from every frame's flat picture into that of the frame so many away. Rays are
     followed from the middle outwards in steps, ever finer, until nobody has anything to show.
     """
     ring = as_complex(_ring(region.size, count)) - region.size.centre
-    reach, lenders = np.zeros((len(frames), count)), {offset: planes(offset) for offset in (0, *offsets)}
+    reach, lenders = np.zeros((len(frames), count)), {offset: homographies(offset) for offset in (0, *offsets)}
     step = 1.0
     for finer in FINER:
         step /= finer
@@ -128,10 +128,10 @@ def _anybody_sees(
 ) -> NDArray[np.bool_]:
     """Whether points (P,) of the windows of frames `of` (P,) lie in their own picture or in that of any lender."""
     seen = np.zeros(len(points), np.bool_)
-    for offset, planes in lenders.items():
+    for offset, homographies in lenders.items():
         there = (of + offset >= 0) & (of + offset < len(frames))
         asked = np.flatnonzero(~seen & there)
-        places = region.lent(planes[of[asked]], points[asked], frames[of[asked]], offset)
+        places = region.lent(homographies[of[asked]], points[asked], frames[of[asked]], offset)
         seen[asked] = region.shown(places, MARGIN_PX if offset else 0.0)
     return seen
 

@@ -8,14 +8,14 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.geometry.homography_parts import HomographyParts, parted, sizes_of
 from keen_horizon.core.geometry.picture import Size
-from keen_horizon.core.geometry.plane_parts import PlaneParts, parted, sizes_of
 from keen_horizon.core.geometry.similarity import Complex, Similarities
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.region import SeenRegion
 from keen_horizon.core.path.bending.bent import Bending
 from keen_horizon.core.path.borrowing import Borrowing
-from keen_horizon.core.path.trajectory import Trajectory, joined_trajectories, planes_between
+from keen_horizon.core.path.trajectory import Trajectory, homographies_between, joined_trajectories
 from keen_horizon.core.path.window import centred_corners, gap_areas, kept_areas
 from keen_horizon.core.treatment.edges import Window
 
@@ -63,16 +63,16 @@ class CameraPath:
     @property
     def zoom(self) -> Floats:
         """Enlargement of every frame (N,), in the middle of the picture."""
-        return np.asarray(self.shrink * self.nudge.scale / sizes_of(self.planes))
+        return np.asarray(self.shrink * self.nudge.scale / sizes_of(self.homographies))
 
     @cached_property
-    def planes(self) -> Floats:
+    def homographies(self) -> Floats:
         """The correction (N, 3, 3), steadied to measured camera, px from the middle of the flat picture."""
-        return planes_between(self.steadied, self.measured)
+        return homographies_between(self.steadied, self.measured)
 
     @cached_property
-    def _parts(self) -> PlaneParts:
-        return parted(self.planes, self.size)
+    def _parts(self) -> HomographyParts:
+        return parted(self.homographies, self.size)
 
     @property
     def correction(self) -> Similarities:
@@ -94,9 +94,9 @@ class CameraPath:
         """Whether the delivered picture is projected after the camera was turned."""
         return self.region is not None and self.region.projected
 
-    def lent_planes(self, offset: int) -> Floats:
-        """The planes (N, 3, 3) from the steadied camera into the frame `offset` away; meaningless past the ends."""
-        return planes_between(self.measured, self.measured, offset) @ self.planes
+    def lent_homographies(self, offset: int) -> Floats:
+        """Homographies (N, 3, 3) from the steadied camera into the frame `offset` away; meaningless past the ends."""
+        return homographies_between(self.measured, self.measured, offset) @ self.homographies
 
     def windows(self) -> Floats:
         """The window (N, 3, 3) on px from the middle of the delivered picture."""
@@ -112,7 +112,7 @@ class CameraPath:
 
     def centred_matrices(self) -> Floats:
         """src_from_out (N, 3, 3) on px from the middle: correction and window, on the flat picture."""
-        return self.planes @ self.windows()
+        return self.homographies @ self.windows()
 
     def matrices(self) -> Floats:
         """src_from_out (N, 3, 3) in pixels of the display size, on the flat picture."""
@@ -132,14 +132,14 @@ class CameraPath:
     def kept_areas(self) -> Floats:
         """The share (N,) of what each frame shows that the output shows."""
         if self.region is not None:
-            return self.region.kept(self.planes, self.first, self.windows())
+            return self.region.kept(self.homographies, self.first, self.windows())
         return kept_areas(self.quads(), self.size)
 
     @cached_property
     def gap_areas(self) -> Floats:
         """The share (N,) of each output frame that has no picture of its own frame."""
         if self.region is not None:
-            return self.region.gaps(self.planes, self.first, self.windows())
+            return self.region.gaps(self.homographies, self.first, self.windows())
         return gap_areas(self.quads(), self.size)
 
 

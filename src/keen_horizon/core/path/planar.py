@@ -201,7 +201,7 @@ class PlanarShot(LendingShot[Moves]):
         return self.glass.region.roomiest(self._planes(way), self.frames, framed=True)
 
     def _planes(self, way: Moves) -> Floats:
-        """A way's planes (N, 3, 3), px from the middle."""
+        """A way's homographies (N, 3, 3), px from the middle."""
         return way[0].matrices() @ tilt_matrices(way[1], self.size)
 
     def _tilt(self, room: float) -> Complex:

@@ -2,7 +2,7 @@
 the chart of the motion.
 
 One decision, made here and told to the editor from here: whether shake is taken out by moving the straightened picture,
-or by turning the camera behind a lens whose angles are known (see `turning`); and which readout is undone.
+or by turning the camera behind a lens whose angles are known (see `turned_camera`); and which readout is undone.
 """
 
 from __future__ import annotations
@@ -108,9 +108,9 @@ def _hidden(stage: OpticsStage, count: int, framed: bool) -> Hiding:
     region = SeenRegion.of(stage, _size(stage), stage.first, count)
     if region.dead is None:
         return NOTHING_HIDDEN  # gaps are wanted
-    frames, planes = stage.first + np.arange(count), _unmoved(count)
-    middle = region.roomiest(planes, frames, framed)
-    zoom = float(region.demand(planes, frames, window_about(middle)).max())
+    frames, homographies = stage.first + np.arange(count), _unmoved(count)
+    middle = region.roomiest(homographies, frames, framed)
+    zoom = float(region.demand(homographies, frames, window_about(middle)).max())
     if framed:
         size = _size(stage)
         zoom = max(zoom, 1 / (1 - 2 * abs(middle.real) / size.width), 1 / (1 - 2 * abs(middle.imag) / size.height))

@@ -7,7 +7,7 @@ linear filter, the third-order Whittaker smoother (Eilers 2003), whose gain at p
 means seconds. That differs from penalties of all three differences without a target, where only the
 crop decides what remains and no figure has a unit.
 
-How a shot is solved stands in `planar`, and in `turning` where the camera is turned behind its lens.
+How a shot is solved stands in `planar`, and in `turned_camera` where the camera is turned behind its lens.
 """
 
 from __future__ import annotations
@@ -20,18 +20,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.lately import kept_lately
+from keen_horizon.core.motion.behind_lens import straightened
 from keen_horizon.core.motion.belief.anew import believed_as
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack
-from keen_horizon.core.motion.straightened import straightened
 from keen_horizon.core.path.bending.solving import bent
 from keen_horizon.core.path.borrowing import RAYS
 from keen_horizon.core.path.camera_path import CameraPath, joined_paths
+from keen_horizon.core.path.marks import straightened_marks
 from keen_horizon.core.path.planar import Glass, PlanarShot
 from keen_horizon.core.path.seen_through import Hiding, hiding, hiding_in_part, room_for_rows, seen_through, within_room
 from keen_horizon.core.path.shots import shots
-from keen_horizon.core.path.straightened_marks import straightened_marks
-from keen_horizon.core.path.turning import TurningShot, turning_shots
+from keen_horizon.core.path.turned_camera import TurningShot, turning_shots
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.edges import Edges, Window
 from keen_horizon.core.treatment.output import Output

@@ -41,7 +41,7 @@ class Trajectory:
         return self.matrices if self.rays_from_px is None else self.matrices @ self.rays_from_px
 
 
-def planes_between(shown: Trajectory, seen: Trajectory, offset: int = 0) -> Floats:
+def homographies_between(shown: Trajectory, seen: Trajectory, offset: int = 0) -> Floats:
     """From px of the frames that one camera shows to px of those that another saw, `offset` frames away (N, 3, 3).
 
     Both are px from the middle of the flat picture; the last figure is 1. Past the ends of the range a frame's is that
@@ -49,11 +49,11 @@ def planes_between(shown: Trajectory, seen: Trajectory, offset: int = 0) -> Floa
     """
     other = np.clip(np.arange(len(shown)) + offset, 0, len(shown) - 1)
     there = seen.from_px()[other]
-    planes = np.linalg.solve(there, shown.from_px())
+    homographies = np.linalg.solve(there, shown.from_px())
     same = (there == shown.from_px()).all((1, 2))
-    planes[same] = np.eye(3)
-    planes[:, :, :2] *= np.exp(shown.growth - seen.growth[other])[:, None, None]
-    return np.asarray(planes / planes[:, 2:, 2:])
+    homographies[same] = np.eye(3)
+    homographies[:, :, :2] *= np.exp(shown.growth - seen.growth[other])[:, None, None]
+    return np.asarray(homographies / homographies[:, 2:, 2:])
 
 
 def joined_trajectories(parts: Sequence[Trajectory]) -> Trajectory:

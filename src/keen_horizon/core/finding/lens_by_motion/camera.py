@@ -17,7 +17,7 @@ from keen_horizon.core.geometry.similarity import Complex, Floats
 from keen_horizon.core.glass.shutter import FURTHEST
 from keen_horizon.core.lens.lens import Lens
 from keen_horizon.core.lens.plumb_lines import CENTRE_SPREAD
-from keen_horizon.core.lens.straightening import USUAL_FOCAL
+from keen_horizon.core.lens.stage import USUAL_FOCAL
 
 RADII = np.linspace(0, 1.6, 1024)  # half-diagonals: past the corners of a frame whose lens sits aside
 USUAL_LOG_FOCAL, LOG_FOCAL_SPREAD = float(np.log(USUAL_FOCAL)), 0.7  # 80 degrees, between 44 and 119

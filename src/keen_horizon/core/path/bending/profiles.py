@@ -63,7 +63,7 @@ def wanted(parallax: Parallax, chart: Chart, pulls: list[tuple[slice, Pull]]) ->
 
     `pulls` are those of shots, with their frames.
     """
-    lattice, count = Lattice.over(parallax.grid), len(chart.planes)
+    lattice, count = Lattice.over(parallax.grid), len(chart.homographies)
     gathered = _gathered(parallax, chart, lattice)
     unsteady = np.zeros_like(gathered)
     for frames, pull in pulls:
@@ -88,7 +88,7 @@ def as_controls(values: Floats) -> Floats:
 
 def _gathered(parallax: Parallax, chart: Chart, lattice: Lattice) -> Floats:
     """What the corners of the steadied picture have moved apart by since the first frame (N, rows, columns, 2)."""
-    gathered = np.zeros((len(chart.planes), *lattice.places.shape))
+    gathered = np.zeros((len(chart.homographies), *lattice.places.shape))
     for pair in range(len(gathered) - 1):
         carried = lattice.carried(chart, pair + 1)
         moved = parallax.grid.at(parallax.controls[pair], carried)

@@ -60,6 +60,6 @@ def _source(path: CameraPath, place: int, points: Floats) -> Floats:
     """Points (P, 2) of a frame's window in its source."""
     if path.projected:
         assert path.stage is not None
-        return path.stage.at(path.first + place).turned(path.planes[place]).points(points)
-    flat = transform(recentred(path.planes[place], path.size), points)
+        return path.stage.at(path.first + place).turned(path.homographies[place]).points(points)
+    flat = transform(recentred(path.homographies[place], path.size), points)
     return flat if path.stage is None else path.stage.points(path.first + place, flat)

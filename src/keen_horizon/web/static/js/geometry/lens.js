@@ -10,7 +10,7 @@ import { read, unread } from "./rows.js";
  * @property {Float32Array} ratios source radius over straightened radius, at even steps of that radius
  * @property {number} step @property {number} squeeze @property {[number, number]} centre
  * @property {number[]} decentring what x^2, xy and y^2 from the centre move a point by, across, then down
- * @property {number[]} plane from the delivered to the flat straightened picture, the frame's turned camera with it
+ * @property {number[]} homography from the delivered to the flat straightened picture, the frame's turned camera with it
  * @property {number[]} [view] the same without a turned camera, where there is one
  * @property {number} focal @property {Unrolling | null} unrolling how the delivered becomes the flat straightened picture
  * @property {import("./rows.js").Rows | null} rows how a rolling shutter moved the frame's rows
@@ -58,7 +58,7 @@ export function lensAt(path, frame) {
   const { every, stages, unrolling, rows } = path.lens;
   const index = Math.min(Math.max(0, frame - path.first), path.frames - 1);
   const known = { ...stages[Math.min(Math.floor(index / every), stages.length - 1)], unrolling };
-  const stage = path.turned ? { ...known, view: known.plane, plane: product(known.plane, path.turned[index]) } : known;
+  const stage = path.turned ? { ...known, view: known.homography, homography: product(known.homography, path.turned[index]) } : known;
   if (!rows) return { ...stage, rows: null };
   const each = rows.figures.length / path.frames;
   return { ...stage, rows: { turns: rows.turns, figures: rows.figures.subarray(index * each, (index + 1) * each) } };
@@ -84,17 +84,17 @@ function looked(table, each, share) {
 /** A delivered point, from the middle, on the flat straightened picture. @param {Lens} lens @param {number} x @param {number} y @returns {[number, number]} */
 function flat(lens, x, y) {
   const { focal, unrolling } = lens;
-  if (!unrolling) return turned(lens.plane, x, y);
+  if (!unrolling) return turned(lens.homography, x, y);
   const away = unrolling.across ? Math.abs(x) : Math.hypot(x, y);
   const factors = looked(unrolling.factors, 3, away / focal / unrolling.reach);
   if (!factors) return [FAR, FAR];
   const [across, down, ahead] = factors;
-  return turned(lens.plane, across * x, down * y, ahead);
+  return turned(lens.homography, across * x, down * y, ahead);
 }
 
 /** The reverse: the distance by halving, as it rises with that on the flat picture. @param {Lens} lens @param {number} x @param {number} y @returns {[number, number]} */
 function unflat(lens, x, y) {
-  [x, y] = turned(inverse(lens.plane), x, y);
+  [x, y] = turned(inverse(lens.homography), x, y);
   const { focal, unrolling } = lens;
   if (!unrolling) return [x, y];
   const factorsAt = (/** @type {number} */ away) => looked(unrolling.factors, 3, away / unrolling.reach) || [1, 1, 0];
@@ -118,11 +118,11 @@ function halved(reach, small) {
   return low;
 }
 
-/** @param {number[]} plane @param {number} x @param {number} y @param {number} [z] @returns {[number, number]} */
-function turned(plane, x, y, z = 1) {
-  const depth = plane[6] * x + plane[7] * y + plane[8] * z;
+/** @param {number[]} homography @param {number} x @param {number} y @param {number} [z] @returns {[number, number]} */
+function turned(homography, x, y, z = 1) {
+  const depth = homography[6] * x + homography[7] * y + homography[8] * z;
   if (depth <= 1e-6 * z) return [FAR, FAR];
-  return [(plane[0] * x + plane[1] * y + plane[2] * z) / depth, (plane[3] * x + plane[4] * y + plane[5] * z) / depth];
+  return [(homography[0] * x + homography[1] * y + homography[2] * z) / depth, (homography[3] * x + homography[4] * y + homography[5] * z) / depth];
 }
 
 /** @param {Lens} lens @param {number} x @param {number} y straightened, from the lens's centre @returns {[number, number]} */

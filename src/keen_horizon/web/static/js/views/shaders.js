@@ -74,14 +74,14 @@ uniform vec2 size;
 uniform int first;  // the side that is drawn, where it is one
 uniform mat3 matrices[2];  // src_from_out of before and after
 uniform mat3 lending[${LENDERS}];
-uniform mat3 lentPlanes[${LENDERS}];  // what takes the place of the plane for what is lent
+uniform mat3 lentHomographies[${LENDERS}];  // what takes the place of the homography for what is lent
 uniform sampler2D tables;    // a row for before, a row for after: source radius over straightened radius; three factors of the unrolling
 uniform sampler2D rows;      // ${2 * NODES} texels a frame: how its rows moved, six figures a node (see geometry/rows.js)
 uniform vec4 lensA[2];       // whether there is one; reach; step; squeeze
 uniform vec2 centres[2];
 uniform vec3 decentring[4];  // what x^2, xy and y^2 move a point by, across and down, before and after
 uniform vec3 unrolling[2];   // its reach, half-diagonals, 0 where there is none; how much x and y count for the distance
-uniform mat3 planes[2];       // from the delivered to the flat straightened picture
+uniform mat3 homographies[2];       // from the delivered to the flat straightened picture
 uniform vec3 shutter;        // whether rows moved, before and after; quarter turns
 uniform sampler2D meshes;    // controls of a mesh, px: tables of before, after and every lender below each other
 uniform ivec2 controls;      // how many of them, across and down
@@ -106,14 +106,14 @@ bool looked(int side, float share, out vec4 held) {
 }
 
 // From the delivered to the flat straightened picture, half-diagonals.
-bool flatten(int side, mat3 plane, inout vec2 w) {
+bool flatten(int side, mat3 homography, inout vec2 w) {
   vec3 ray = vec3(w, 1.0), roll = unrolling[side];
   if (roll.x > 0.0) {
     vec4 held;
     if (!looked(side, length(w * roll.yz) / roll.x, held)) return false;
     ray *= held.gba;
   }
-  vec3 seen = plane * ray;
+  vec3 seen = homography * ray;
   w = seen.xy / seen.z;
   return seen.z > 1e-6 * ray.z;
 }
@@ -144,10 +144,10 @@ vec2 read(int table, vec2 w, vec2 place) {
   return turned / max(1.0 + dot(tilt, w), 0.05) + moved.zw;
 }
 
-vec2 bent(int side, mat3 plane, int table, vec2 place) {
+vec2 bent(int side, mat3 homography, int table, vec2 place) {
   float halfway = length(size) / 2.0;
   vec2 w = lensA[side].z * (place - (size - 1.0) / 2.0) / halfway;
-  if (!flatten(side, plane, w)) return vec2(-1e6);
+  if (!flatten(side, homography, w)) return vec2(-1e6);
   vec2 source = w;
   if (!bend(side, source)) return vec2(-1e6);
   if ((side == 0 ? shutter.x : shutter.y) > 0.0)
@@ -176,11 +176,11 @@ vec2 meshed(int table, vec2 share) {
 }
 #endif
 
-vec2 through(mat3 srcFromOut, mat3 plane, int side, int table, vec2 place) {
+vec2 through(mat3 srcFromOut, mat3 homography, int side, int table, vec2 place) {
   vec3 seen = srcFromOut * vec3(place * size - 0.5, 1.0);
   vec2 source = seen.xy / seen.z;
 #if GLASS
-  if (lensA[side].x > 0.0) source = bent(side, plane, table, source);
+  if (lensA[side].x > 0.0) source = bent(side, homography, table, source);
 #endif
 #if MESH
   source += meshed(table, (source + 0.5) / size);
@@ -192,14 +192,14 @@ void main() {
   at = part.xy + place * part.zw;
   gl_Position = vec4(place.x * 2.0 - 1.0, 1.0 - place.y * 2.0, 0.0, 1.0);
 #if BOTH
-  found = through(matrices[1], planes[1], 1, 1, at);
-  other = through(matrices[0], planes[0], 0, 0, at);
+  found = through(matrices[1], homographies[1], 1, 1, at);
+  other = through(matrices[0], homographies[0], 0, 0, at);
 #else
-  found = through(matrices[first], planes[first], first, first, at);
+  found = through(matrices[first], homographies[first], first, first, at);
 #endif
 #if LENDS
   for (int i = 0; i < ${LENDERS}; i += 2)
-    lent[i / 2] = vec4(through(lending[i], lentPlanes[i], 1, 2 + i, at), through(lending[i + 1], lentPlanes[i + 1], 1, 3 + i, at));
+    lent[i / 2] = vec4(through(lending[i], lentHomographies[i], 1, 2 + i, at), through(lending[i + 1], lentHomographies[i + 1], 1, 3 + i, at));
 #endif
 }`;
 

@@ -96,12 +96,12 @@ function viewer(gl, canvas, video, size) {
     kept[layer] = frame;
   }
 
-  /** What leads into the kept frames that may lend to this one: matrices before the projection, and planes after it.
+  /** What leads into the kept frames that may lend to this one: matrices before the projection, and homographies after it.
    * A layer that may not maps everything outside. @param {Look} look @returns {{ before: number[], after: number[] }} */
   function lenders(look) {
     const { reference_from_src: poses, growth, first, reach } = /** @type {NonNullable<Look["lending"]>} */ (look.lending);
     const lens = look.lenses[1];
-    const turned = lens && lens.view ? product(inverse(lens.view), lens.plane) : null;
+    const turned = lens && lens.view ? product(inverse(lens.view), lens.homography) : null;
     const middle = turned ? [0, 0] : [(size.width - 1) / 2, (size.height - 1) / 2];
     const before = [], after = [];
     for (const frame of kept) {
@@ -110,7 +110,7 @@ function viewer(gl, canvas, video, size) {
       if (!near) before.push(...NOWHERE);
       const lent = near ? product(product(inverse(poses[there]), poses[here]), about(middle, growth[here] / growth[there])) : IDENTITY;
       if (near) before.push(...(turned ? look.after : product(lent, look.after)));
-      after.push(...(lens ? (turned ? product(/** @type {number[]} */ (lens.view), product(lent, turned)) : lens.plane) : IDENTITY));
+      after.push(...(lens ? (turned ? product(/** @type {number[]} */ (lens.view), product(lent, turned)) : lens.homography) : IDENTITY));
     }
     return { before, after };
   }
@@ -185,7 +185,7 @@ function viewer(gl, canvas, video, size) {
     gl.uniform2fv(places.centres, look.lenses.flatMap((lens) => (lens ? lens.centre : [0, 0])));
     gl.uniform3fv(places.decentring, look.lenses.flatMap((lens) => (lens ? lens.decentring : Array(6).fill(0))));
     gl.uniform3fv(places.unrolling, look.lenses.flatMap((lens) => (lens && lens.unrolling ? [lens.focal * lens.unrolling.reach, 1, Number(!lens.unrolling.across)] : [0, 1, 1])));
-    gl.uniformMatrix3fv(places.planes, true, look.lenses.flatMap((lens) => (lens ? lens.plane : IDENTITY)));
+    gl.uniformMatrix3fv(places.homographies, true, look.lenses.flatMap((lens) => (lens ? lens.homography : IDENTITY)));
   }
 
   /**
@@ -224,7 +224,7 @@ function viewer(gl, canvas, video, size) {
       if (kept.length) {
         const { before, after } = lenders(look);
         gl.uniformMatrix3fv(places.lending, true, new Float32Array(before));
-        gl.uniformMatrix3fv(places.lentPlanes, true, new Float32Array(after));
+        gl.uniformMatrix3fv(places.lentHomographies, true, new Float32Array(after));
       }
       gl.uniform1i(places.exactly, Number(exactly));
       gl.uniform1i(places.mark, Number(look.mark));

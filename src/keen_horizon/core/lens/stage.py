@@ -17,9 +17,9 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, as_complex
 from keen_horizon.core.glass.shutter import RowMotion
 from keen_horizon.core.lens.lens import Lens, straight_reach
+from keen_horizon.core.lens.perspective import through
 from keen_horizon.core.lens.projection import flat, projected
 from keen_horizon.core.lens.seen import frame_shares
-from keen_horizon.core.lens.turning import through
 
 Floats = NDArray[np.float64]
 
@@ -36,11 +36,11 @@ NO_TURN = (1.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 1.0)
 
 @dataclass(frozen=True)
 class View:
-    """How the straightened picture is looked at: a `plane` from the delivered to the flat straightened picture,
-    row by row (see core.lens.turning), and the delivered picture's projection with its focal length.
+    """How the straightened picture is looked at: a `homography` from the delivered to the flat straightened picture,
+    row by row (see core.lens.perspective), and the delivered picture's projection with its focal length.
     """
 
-    plane: tuple[float, ...] = NO_TURN
+    homography: tuple[float, ...] = NO_TURN
     projection: str = "straight"
     focal: float = USUAL_FOCAL
 
@@ -51,20 +51,19 @@ class View:
 
     @cached_property
     def matrix(self) -> Floats:
-        """The plane (3, 3)."""
-        return np.array(self.plane, np.float64).reshape(3, 3)
+        """The homography (3, 3)."""
+        return np.array(self.homography, np.float64).reshape(3, 3)
 
     def to_flat(self, points: Floats) -> Floats:
         """Delivered points (N, 2), half-diagonals from the middle, on the flat straightened picture."""
         points = flat(self.projection, self.focal, points)
-        return points if self.plane == NO_TURN else through(self.matrix, points)
+        return points if self.homography == NO_TURN else through(self.matrix, points)
 
     def from_flat(self, points: Floats) -> Floats:
         """The reverse of `to_flat`; what is nowhere stays so."""
-        flat_points = (
-            points if self.plane == NO_TURN else through(np.asarray(np.linalg.inv(self.matrix), np.float64), points)
-        )
-        return projected(self.projection, self.focal, flat_points)
+        if self.homography != NO_TURN:
+            points = through(np.asarray(np.linalg.inv(self.matrix), np.float64), points)
+        return projected(self.projection, self.focal, points)
 
 
 @dataclass(frozen=True)
@@ -103,11 +102,11 @@ class LensStage:
         """Source points (N, 2) that the lens alone puts at `straight`, where they lay at the middle row's moment."""
         return straight if self.rows is None else self.rows.unread(straight, self.rows.shares(points))
 
-    def turned(self, plane: Floats) -> LensStage:
-        """The same behind a camera turned by a plane (3, 3) on px from the middle of the flat delivered picture."""
+    def turned(self, homography: Floats) -> LensStage:
+        """The same behind a camera turned by a homography (3, 3) on px from the flat delivered picture's middle."""
         scale = np.diag([self.step / self.size.half_diagonal, self.step / self.size.half_diagonal, 1.0])
-        whole = self.view.matrix @ scale @ plane @ np.linalg.inv(scale)
-        return replace(self, view=replace(self.view, plane=tuple((whole / whole[2, 2]).ravel().tolist())))
+        whole = self.view.matrix @ scale @ homography @ np.linalg.inv(scale)
+        return replace(self, view=replace(self.view, homography=tuple((whole / whole[2, 2]).ravel().tolist())))
 
     @property
     def camera(self) -> Floats:

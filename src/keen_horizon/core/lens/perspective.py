@@ -1,6 +1,6 @@
 """What lies between the delivered and the straightened picture: a turned camera, and four moved corners.
 
-Planes are homographies (3, 3) on offsets from the middle, half-diagonals, from the delivered to the straightened
+Homographies (3, 3) are on offsets from the middle, half-diagonals, from the delivered to the straightened
 picture. A camera that turns behind a lens without bend moves the picture by K R inv(K) (Hartley & Zisserman 2004,
 8.4), K scaling by the focal length; the middle stays in the middle, as with a lens that can be shifted.
 """
@@ -24,14 +24,14 @@ LEAST_CROSSED = 1e-5
 
 
 def turned_camera(roll_deg: float, pitch_deg: float, yaw_deg: float, focal: float) -> Floats:
-    """The plane of a camera turned by roll (clockwise), pitch (up) and yaw (to the right)."""
+    """The homography of a camera turned by roll (clockwise), pitch (up) and yaw (to the right)."""
     rotation = _rotation(*np.radians([roll_deg, pitch_deg, yaw_deg]))
     scale = np.diag([focal, focal, 1.0])
     return settled(scale @ rotation @ np.linalg.inv(scale))
 
 
 def keystone(corners: Sequence[float], size: Size) -> Floats:
-    """The plane that shows at each corner, clockwise from the top left, what lies `corners` away from it.
+    """The homography that shows at each corner, clockwise from the top left, what lies `corners` away from it.
 
     `corners` are eight shares, x of the width and y of the height by turns, positive to the right and down.
     """
@@ -58,10 +58,10 @@ def corners_of(quad: Floats, size: Size) -> Floats | None:
     left, right = x[[0, 3]].mean(), x[[1, 2]].mean()
     top, bottom = y[[0, 1]].mean(), y[[2, 3]].mean()
     rectangle = np.array([[left, top], [right, top], [right, bottom], [left, bottom]])
-    plane = settled(_homography(rectangle, quad))
+    homography = settled(_homography(rectangle, quad))
     half = np.array([size.width, size.height]) / 2 / size.half_diagonal
     corners = np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]]) * half
-    moved = through(plane, corners)
+    moved = through(homography, corners)
     return None if np.abs(moved).max() > 3 else np.asarray((moved - corners) / (2 * half)).ravel()
 
 
@@ -83,22 +83,22 @@ def horizon_turn(lines: Sequence[Floats], focal: float) -> tuple[float, float]:
     return float(roll), float(pitch)
 
 
-def through(plane: Floats, points: Floats) -> Floats:
-    """Points (N, 2) through a plane; nowhere where it sends them behind the picture, or where they were so."""
-    mapped = points @ plane[:2, :2].T + plane[:2, 2]
-    depth = points @ plane[2, :2] + plane[2, 2]
+def through(homography: Floats, points: Floats) -> Floats:
+    """Points (N, 2) through a homography; nowhere where it sends them behind the picture, or where they were so."""
+    mapped = points @ homography[:2, :2].T + homography[:2, 2]
+    depth = points @ homography[2, :2] + homography[2, 2]
     behind = depth <= LEAST_DEPTH
     found = np.where(behind[:, None], np.copysign(NOWHERE, mapped), mapped / np.where(behind, 1.0, depth)[:, None])
     return np.asarray(np.where(is_nowhere(points)[:, None], points, found))
 
 
-def settled(plane: Floats) -> Floats:
-    """The same plane, moved and scaled so that the middle stays in the middle at its own scale."""
-    middle = np.linalg.solve(plane, [0.0, 0.0, 1.0])
-    plane = plane @ np.array([[1, 0, middle[0] / middle[2]], [0, 1, middle[1] / middle[2]], [0, 0, 1.0]])
-    plane = plane / plane[2, 2]
-    scale = np.sqrt(abs(np.linalg.det(plane[:2, :2])))
-    return np.asarray(plane @ np.diag([1 / scale, 1 / scale, 1.0]))
+def settled(homography: Floats) -> Floats:
+    """The same homography, moved and scaled so that the middle stays in the middle at its own scale."""
+    middle = np.linalg.solve(homography, [0.0, 0.0, 1.0])
+    homography = homography @ np.array([[1, 0, middle[0] / middle[2]], [0, 1, middle[1] / middle[2]], [0, 0, 1.0]])
+    homography = homography / homography[2, 2]
+    scale = np.sqrt(abs(np.linalg.det(homography[:2, :2])))
+    return np.asarray(homography @ np.diag([1 / scale, 1 / scale, 1.0]))
 
 
 def _crossed(quad: Floats) -> Floats:
@@ -117,7 +117,7 @@ def _rotation(roll: float, pitch: float, yaw: float) -> Floats:
 
 
 def _homography(source: Floats, target: Floats) -> Floats:
-    """The plane that takes four points to four others (the direct linear transform)."""
+    """The homography that takes four points to four others (the direct linear transform)."""
     rows = []
     for (x, y), (u, v) in zip(source, target, strict=True):
         rows += [[x, y, 1, 0, 0, 0, -u * x, -u * y], [0, 0, 0, x, y, 1, -v * x, -v * y]]

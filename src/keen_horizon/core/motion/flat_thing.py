@@ -1,14 +1,14 @@
 """Following a flat thing, by four corners, through the straightened picture.
 
-From the frame its corners were set on, each frame is registered to that frame's texture of the plane with a homography
+From the frame its corners were set on, each frame is registered to that frame's texture of the thing with a homography
 by maximising the enhanced correlation coefficient (Evangelidis & Psarakis 2008): comparing with one texture, errors do
-not add up along the way. Lucas-Kanade between neighbouring frames, both seen where the plane was last, gives the
+not add up along the way. Lucas-Kanade between neighbouring frames, both seen where the thing was last, gives the
 start. What passes in front does not count: only what goes with the texture around it is compared, and then again. The
-plane is lost where too little does, and looked for again where it was last. The texture is never taken anew: what
+thing is lost where too little does, and looked for again where it was last. The texture is never taken anew: what
 walks through it would be followed.
 
-A plane is a homography (3, 3) from its texture's pixels to straightened pixels. Pictures come as functions, so that
-lens and picture are sampled once, where the plane is.
+A thing lies where a homography (3, 3) says, from its texture's pixels to straightened pixels. Pictures come as
+functions, so that lens and picture are sampled once, where the thing is.
 """
 
 from __future__ import annotations
@@ -36,12 +36,12 @@ MARGIN = 0.3  # of the texture's side, looked at around it
 MOST_FEATURES = 200
 LEAST_FEATURES = 8
 WITHIN_PX = 2.0
-SURE = 0.8  # correlation below which a plane is lost
-SURE_AGAIN = 0.9  # correlation from which a lost plane is found again
+SURE = 0.8  # correlation below which a thing is lost
+SURE_AGAIN = 0.9  # correlation from which a lost thing is found again
 SOFTNESS_PX = 1.0
 ROUNDS = 2
 AROUND_PX = 21
-AGREES = 0.5  # correlation around a pixel, from which it belongs to the plane and not to what passes before it
+AGREES = 0.5  # correlation around a pixel, from which it belongs to the thing and not to what passes before it
 LEAST_AGREEING = 0.35
 EVENED_PX = 12.0
 LEAST_CONTRAST = 4.0  # grey levels, below which it is noise
@@ -72,26 +72,26 @@ class PlaneTrack:
             return PlaneTrack(int(data["first"]), data["corners"], data["confidence"])
 
 
-class PlaneFollower:
-    """Follows a plane from the frame its `corners` (4, 2), straightened pixels, were set on, in either direction."""
+class FlatThingFollower:
+    """Follows a thing from the frame its `corners` (4, 2), straightened pixels, were set on, in either direction."""
 
     def __init__(self, seen: Seen, corners: Floats) -> None:
         width, height = _texture_size(corners)
         self.rectangle = Size(width, height).corners()
-        self.plane = _plane(self.rectangle, corners)
+        self.homography = _homography(self.rectangle, corners)
         self.margin = np.ceil(np.array([width, height]) * MARGIN)
         rows, columns = height + 2 * int(self.margin[1]), width + 2 * int(self.margin[0])
         self.grid = np.stack(np.meshgrid(np.arange(columns), np.arange(rows)), -1) - self.margin
         left, top = self.margin.astype(int)
         self.inner = (slice(top, -top), slice(left, -left))
         self.texture = self._look(seen)[self.inner]
-        self.previous, self.last_seen = seen, self.plane
+        self.previous, self.last_seen = seen, self.homography
         self.lost = False
 
     @property
     def corners(self) -> Floats:
         """Where the corners (4, 2) are, or would be."""
-        return transform(self.plane, self.rectangle)
+        return transform(self.homography, self.rectangle)
 
     def follow(self, seen: Seen, expected: Floats | None = None) -> tuple[Floats, float]:
         """Corners (4, 2) in the next frame and the correlation; 0 when lost, with where they are expected.
@@ -99,22 +99,22 @@ class PlaneFollower:
         That is where they were last, or where the motion of the surroundings would carry them.
         """
         if expected is not None and _sound(expected):
-            self.plane = _plane(self.rectangle, expected)
+            self.homography = _homography(self.rectangle, expected)
         before, now = self._look(self.previous, self.last_seen), self._look(seen)
         moved = self._flow(before, now)
-        found = self._registered(seen, self.plane @ moved) or self._registered(seen, self.plane)
+        found = self._registered(seen, self.homography @ moved) or self._registered(seen, self.homography)
         if found is None or (self.lost and found[1] < SURE_AGAIN):
             self.lost = True
             return self.corners, 0.0
-        plane, correlation = found
-        self.plane = self.last_seen = plane
+        homography, correlation = found
+        self.homography = self.last_seen = homography
         self.previous, self.lost = seen, False
         return self.corners, correlation
 
-    def _look(self, seen: Seen, plane: Floats | None = None) -> Gray:
-        """The frame where the plane was last, as a texture with its margin, evened out before its edges are cut off."""
+    def _look(self, seen: Seen, homography: Floats | None = None) -> Gray:
+        """The frame where the thing was last, as a texture with its margin, evened out before its edges are cut off."""
         points = self.grid.reshape(-1, 2).astype(np.float64)
-        places = transform(self.plane if plane is None else plane, points)
+        places = transform(self.homography if homography is None else homography, points)
         return _evened(seen(places.reshape(self.grid.shape)))
 
     def _flow(self, before: Gray, now: Gray) -> Floats:
@@ -133,7 +133,7 @@ class PlaneFollower:
         return np.eye(3) if found is None else np.asarray(found, np.float64)
 
     def _registered(self, seen: Seen, guess: Floats) -> tuple[Floats, float] | None:
-        """The plane and correlation from a guess; None where it does not hold."""
+        """The thing and correlation from a guess; None where it does not hold."""
         if not _sound(transform(guess, self.rectangle)):
             return None
         look = self._look(seen, guess)
@@ -153,11 +153,11 @@ class PlaneFollower:
         if self._agreeing(look, warp).mean() < LEAST_AGREEING:
             return None
         without_margin = np.array([[1, 0, -self.margin[0]], [0, 1, -self.margin[1]], [0, 0, 1]])
-        plane = guess @ without_margin @ warp.astype(np.float64)
-        plane = np.asarray(plane / plane[2, 2])
-        moved = np.abs(transform(plane, self.rectangle) - transform(guess, self.rectangle)).max()
+        homography = guess @ without_margin @ warp.astype(np.float64)
+        homography = np.asarray(homography / homography[2, 2])
+        moved = np.abs(transform(homography, self.rectangle) - transform(guess, self.rectangle)).max()
         near = moved < MARGIN * np.abs(np.ptp(transform(guess, self.rectangle), 0)).max()
-        return (plane, float(correlation)) if near and correlation >= SURE else None
+        return (homography, float(correlation)) if near and correlation >= SURE else None
 
     def _agreeing(self, look: Gray, warp: NDArray[np.float32]) -> Gray:
         """1 where a look, aligned, goes with the texture around (rows, columns)."""
@@ -166,13 +166,13 @@ class PlaneFollower:
         return np.asarray((local_correlation(self.texture, aligned, AROUND_PX) > AGREES) & (aligned > 0), np.uint8)
 
 
-def follow_plane(frames: Iterable[Seen], corners: Floats, carry: Carry | None = None) -> tuple[Floats, Floats]:
+def follow_flat_thing(frames: Iterable[Seen], corners: Floats, carry: Carry | None = None) -> tuple[Floats, Floats]:
     """Corners (N, 4, 2) through frames of which the first is the one they were set on, and confidences (N,).
 
     `carry` takes corners in the frame before to the frame whose place in the row of them is given.
     """
     frames = iter(frames)
-    follower = PlaneFollower(next(frames), corners)
+    follower = FlatThingFollower(next(frames), corners)
     found = [(corners, 1.0)]
     for number, seen in enumerate(frames, 1):
         found.append(follower.follow(seen, carry(number, follower.corners) if carry else None))
@@ -206,14 +206,14 @@ def _evened(look: Gray) -> Gray:
 
 
 def _texture_size(corners: Floats) -> tuple[int, int]:
-    """Width and height of the texture: as large as the plane is seen, within bounds."""
+    """Width and height of the texture: as large as the thing is seen, within bounds."""
     sides = np.hypot(*(np.roll(corners, -1, 0) - corners).T)
     width, height = max(sides[0], sides[2]), max(sides[1], sides[3])
     scale = min(1.0, LONGEST_SIDE / max(width, height))
     return max(SHORTEST_SIDE, round(width * scale)), max(SHORTEST_SIDE, round(height * scale))
 
 
-def _plane(rectangle: Floats, corners: Floats) -> Floats:
+def _homography(rectangle: Floats, corners: Floats) -> Floats:
     found = cv2.getPerspectiveTransform(rectangle.astype(np.float32), corners.astype(np.float32))
     return np.asarray(found, np.float64)
 

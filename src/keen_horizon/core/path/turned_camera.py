@@ -20,11 +20,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.errors import SolveError
-from keen_horizon.core.geometry.plane_parts import sizes_of
+from keen_horizon.core.geometry.homography_parts import sizes_of
 from keen_horizon.core.geometry.similarity import Complex, Similarities
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.region import AT_A_TIME, SeenRegion
-from keen_horizon.core.lens.straightening import LensStage
+from keen_horizon.core.lens.stage import LensStage
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.turns import CameraTurns, camera_turns
 from keen_horizon.core.path.banded import BandedProgram, minimise, minimise_free
@@ -36,7 +36,7 @@ from keen_horizon.core.path.lending import LendingShot
 from keen_horizon.core.path.program import difference_bands
 from keen_horizon.core.path.seen_through import Hiding, window_about
 from keen_horizon.core.path.shots import shots
-from keen_horizon.core.path.trajectory import Trajectory, planes_between
+from keen_horizon.core.path.trajectory import Trajectory, homographies_between
 from keen_horizon.core.path.window import centred_corners
 from keen_horizon.core.path.wish import pull_of
 from keen_horizon.core.treatment.document import Treatment
@@ -139,7 +139,7 @@ class TurningShot(LendingShot[Floats]):
 
     def sizes(self, way: Floats) -> Floats:
         """How large frames lie in the steadied ones (N,)."""
-        return sizes_of(self._planes(way))
+        return sizes_of(self._homographies(way))
 
     def own_demand(self, way: Floats) -> Floats:
         """The smallest Z (N,) whose window, where a limit binds, holds nothing that a frame itself has not seen."""
@@ -148,26 +148,26 @@ class TurningShot(LendingShot[Floats]):
     def borrowing(self, way: Floats) -> Borrowing:
         """What frames lend each other along a way."""
         shown, seen = self._trajectory(way), self._trajectory(self.measured)
-        corrected = planes_between(shown, seen)
+        corrected = homographies_between(shown, seen)
 
-        def planes(offset: int) -> Floats:
-            return planes_between(seen, seen, offset) @ corrected
+        def homographies(offset: int) -> Floats:
+            return homographies_between(seen, seen, offset) @ corrected
 
         offsets = lending_offsets(self.edges.borrow.reach_s, self.rate)
-        return borrowing_behind(self.region, planes, offsets, self.frames, self.rays, self.rest)
+        return borrowing_behind(self.region, homographies, offsets, self.frames, self.rays, self.rest)
 
     def _demand(
         self, region: SeenRegion, way: Floats, middle: complex, chosen: slice | NDArray[np.intp] = slice(None)
     ) -> Floats:
         """The smallest Z (N,) of windows about a place that hold nothing beyond a region."""
         window = window_about(middle) if middle else None
-        return region.demand(self._planes(way, chosen), self.frames[chosen], window)
+        return region.demand(self._homographies(way, chosen), self.frames[chosen], window)
 
     def _roomiest(self, way: Floats) -> complex:
         """Where the window's middle lies best along a way: where it is, but for dead edges."""
         if self.region.dead is None or self.edges.way == "borrow":
             return self.rest
-        return self.region.roomiest(self._planes(way), self.frames)
+        return self.region.roomiest(self._homographies(way), self.frames)
 
     def _program(self) -> BandedProgram:
         """The path as if nothing bound it: drawn to what was measured, or to the middle of where it went."""
@@ -186,15 +186,15 @@ class TurningShot(LendingShot[Floats]):
         made[:, self.columns] += self.pull.strength[:, None] * (wished - made[:, self.columns])
         return made
 
-    def _planes(self, figures: Floats, chosen: slice | NDArray[np.intp] = slice(None)) -> Floats:
-        """The planes src_from_out (N, 3, 3), px from the middle, that show every frame, or those chosen, as from
+    def _homographies(self, figures: Floats, chosen: slice | NDArray[np.intp] = slice(None)) -> Floats:
+        """The homographies src_from_out (N, 3, 3), px from the middle, that show every frame, or those chosen, as from
         another camera.
         """
         measured = self.measured[chosen]
         turned = np.swapaxes(_cameras(measured / self.focal), 1, 2) @ _cameras(figures[chosen] / self.focal)
-        planes = self.out_from_rays[chosen] @ turned @ self.rays_from_out[chosen]
-        planes[:, :, :2] *= np.exp((figures[chosen, 3] - measured[:, 3]) / self.focal)[:, None, None]
-        return np.asarray(planes / planes[:, 2:, 2:])
+        homographies = self.out_from_rays[chosen] @ turned @ self.rays_from_out[chosen]
+        homographies[:, :, :2] *= np.exp((figures[chosen, 3] - measured[:, 3]) / self.focal)[:, None, None]
+        return np.asarray(homographies / homographies[:, 2:, 2:])
 
     def bound_way(self, inner: float, least_size: float) -> Floats:
         """The path that keeps a window shrunk by `inner` inside what was seen, no frame magnified by more than
@@ -248,16 +248,17 @@ class TurningShot(LendingShot[Floats]):
             found = [self._limits(path, inner, least_size, part) for part in parts]
             return np.concatenate([room for room, _ in found]), np.concatenate([slopes for _, slopes in found])
         window = self._window(inner)
-        rooms = self._rooms(self._planes(path, chosen), [window[None]] * (1 + (self.region.dead is not None)), chosen)
+        windows = [window[None]] * (1 + (self.region.dead is not None))
+        rooms = self._rooms(self._homographies(path, chosen), windows, chosen)
         by_part = [room.reshape(len(room), PARTS, -1) for room in rooms]
         each = [np.arange(PARTS) * part.shape[2] for part in by_part]
         tightest = [window[part.argmin(2) + first] for part, first in zip(by_part, each, strict=True)]
 
         def left(near: Floats) -> Floats:
-            planes = self._planes(near, chosen)
+            homographies = self._homographies(near, chosen)
             grown = near[chosen, 3] - self.measured[chosen, 3] - self.focal * np.log(least_size)
-            larger = self.focal * np.log(sizes_of(planes) / least_size)
-            return np.column_stack([*self._rooms(planes, tightest, chosen), grown, larger])
+            larger = self.focal * np.log(sizes_of(homographies) / least_size)
+            return np.column_stack([*self._rooms(homographies, tightest, chosen), grown, larger])
 
         now = left(path)
         moves = np.eye(4)[self.columns] * NUDGE_PX
@@ -284,23 +285,23 @@ class TurningShot(LendingShot[Floats]):
         along = np.concatenate([np.linspace(*part, POINTS) for part in pairwise(ends)])
         return (corners[:, None] + along * (np.roll(corners, -1) - corners)[:, None]).ravel()
 
-    def _rooms(self, planes: Floats, points: list[Complex], chosen: slice | NDArray[np.intp]) -> list[Floats]:
+    def _rooms(self, homographies: Floats, points: list[Complex], chosen: slice | NDArray[np.intp]) -> list[Floats]:
         """How far points of the window's border lie inside their own side of the source, px (N, m), and others inside
         its dead edge, where it has one.
         """
-        rooms = [self._room(planes, points[0], chosen)]
+        rooms = [self._room(homographies, points[0], chosen)]
         if self.bound.dead is not None:
             half = self.size.half_diagonal
-            places = self.bound.places(planes, points[1], self.frames[chosen])
+            places = self.bound.places(homographies, points[1], self.frames[chosen])
             rooms.append(self.bound.dead.room(places / half) * half)
         return rooms
 
-    def _room(self, planes: Floats, window: Complex, chosen: slice | NDArray[np.intp]) -> Floats:
+    def _room(self, homographies: Floats, window: Complex, chosen: slice | NDArray[np.intp]) -> Floats:
         """How far points of the window's border lie inside their own side of the source, px (N, m).
 
         Points (N or 1, m) go round from the top, as many on every side.
         """
-        places = self.region.places(planes, window, self.frames[chosen])
+        places = self.region.places(homographies, window, self.frames[chosen])
         top, right, bottom, left = np.split(places, 4, axis=1)
         half_width, half_height = self.size.width / 2, self.size.height / 2
         inside = (half_height + top.imag, half_width - right.real, half_height - bottom.imag, half_width + left.real)
@@ -331,7 +332,7 @@ class TurningShot(LendingShot[Floats]):
         self, path: Floats, inner: float, least_size: float, chosen: slice | NDArray[np.intp] = slice(None)
     ) -> Floats:
         """By what share frames break the bounds of the window and of the size; 0 or less where they do not."""
-        sizes = sizes_of(self._planes(path, chosen))
+        sizes = sizes_of(self._homographies(path, chosen))
         return np.maximum(self._demand(self.bound, path, self.rest, chosen) / inner, least_size / sizes) - 1
 
     def made(

@@ -25,7 +25,7 @@ from keen_horizon.core.geometry.similarity import (
 from keen_horizon.core.geometry.tilt import fit_tilts, tilted
 from keen_horizon.core.lately import kept_lately
 from keen_horizon.core.lens.over_time import OpticsStage
-from keen_horizon.core.lens.straightening import LensStage
+from keen_horizon.core.lens.stage import LensStage
 from keen_horizon.core.motion.graph import Graph, bridged
 from keen_horizon.core.motion.matched import (
     NOISE_PX,
