@@ -2,7 +2,7 @@
 
 One thread takes in requests whole and sends answers out, so that neither a half-sent request nor a slow reader holds
 anything else; a request gets a thread once it is complete. A stream of events holds one as long as it lasts, waiting,
-without a database connection; there are more threads than streams may be (see web.events).
+without a database connection; there are more threads than streams may be (see web.api.events).
 """
 
 from __future__ import annotations
@@ -15,8 +15,8 @@ import waitress
 from keen_horizon.config import Settings
 from keen_horizon.store.files import FileStore
 from keen_horizon.web import create_app
-from keen_horizon.web.events import MOST_STREAMS
-from keen_horizon.web.optics import LARGEST_GRAPHICS
+from keen_horizon.web.api.events import MOST_STREAMS
+from keen_horizon.web.api.optics import LARGEST_GRAPHICS
 
 THREADS = MOST_STREAMS + 60
 CONNECTIONS = 1000

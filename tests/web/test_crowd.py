@@ -33,7 +33,7 @@ def _crowded(settings: Settings, tmp_path: Path) -> None:
 
 
 def test_pages_beyond_the_streams_ask_for_themselves(settings: Settings, tmp_path: Path) -> None:
-    from keen_horizon.web.events import MOST_STREAMS
+    from keen_horizon.web.api.events import MOST_STREAMS
 
     with serving(settings) as address, Crowd(address) as crowd:
         crowd.benches(MOST_STREAMS)

@@ -1,4 +1,4 @@
-"""The web application: a factory, one blueprint a page, and the JSON API. The browser only draws."""
+"""The web application: a factory, the pages, and what they ask for (api). The browser only draws."""
 
 from keen_horizon.web.factory import create_app
 

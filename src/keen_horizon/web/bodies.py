@@ -30,6 +30,12 @@ class Body(BaseModel):
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
 
 
+class SomeClips(Body):
+    """Clips by number."""
+
+    clips: Rows
+
+
 Model = TypeVar("Model", bound=BaseModel)
 
 

@@ -9,21 +9,7 @@ from keen_horizon.config import Settings
 from keen_horizon.store.cache import Cache
 from keen_horizon.store.database import connect
 from keen_horizon.store.files import FileStore
-from keen_horizon.web import (
-    api,
-    believing,
-    bending,
-    carrying,
-    edits,
-    events,
-    media,
-    optics,
-    pages,
-    persons,
-    profiles,
-    receiving,
-    stills,
-)
+from keen_horizon.web import api, pages, persons
 from keen_horizon.web.changes import Changes
 from keen_horizon.web.errors import explain_errors
 from keen_horizon.web.services import Services
@@ -58,21 +44,7 @@ def create_app(settings: Settings) -> Flask:
     )
     persons.guard(app, settings)
     CSRFProtect(app)
-    for room in (
-        pages,
-        api,
-        believing,
-        bending,
-        carrying,
-        edits,
-        receiving,
-        media,
-        stills,
-        events,
-        optics,
-        profiles,
-        persons,
-    ):
+    for room in (pages, persons, *api.ROOMS):
         app.register_blueprint(room.blueprint)
     app.after_request(_headers)
     explain_errors(app)

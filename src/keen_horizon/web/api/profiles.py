@@ -32,8 +32,7 @@ from keen_horizon.operations.lookup import find
 from keen_horizon.operations.material import clip_info
 from keen_horizon.operations.names import kept_name
 from keen_horizon.store.models import Clip, ClipState, StoredProfile
-from keen_horizon.web.api import SomeClips
-from keen_horizon.web.bodies import Body, RowNumber, body, document
+from keen_horizon.web.bodies import Body, RowNumber, SomeClips, body, document
 from keen_horizon.web.downloads import attached
 from keen_horizon.web.services import services
 
