@@ -12,6 +12,7 @@ import numpy as np
 import pytest
 from applications import Browser
 
+from keen_horizon import web
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.operations.clips import used_keys
 from keen_horizon.operations.housekeeping import tidy
@@ -42,6 +43,31 @@ def test_only_the_newest_question_of_a_page_is_answered() -> None:
     newer, older = curves.ask((2, "me"), 8), curves.ask((2, "me"), 7)  # which was overtaken on its way
     assert older()
     assert not newer()
+
+
+def declared(name: str) -> set[str]:
+    """The properties that the page's scripts believe a thing of the server to have."""
+    text = (Path(web.__file__).parent / "static/js/types.js").read_text()
+    block = next(
+        part for part in text.split("/**") if re.search(rf"@typedef .*\b{name}\b(?! &)", part.split("@property")[0])
+    )
+    return set(re.findall(r"@property \{.+?\} \[?(\w+)", block)) | set(re.findall(r"(\w+)\??:", block.split(name)[0]))
+
+
+def test_the_page_s_types_are_what_is_said(browser: Browser, project: int, clip: int) -> None:
+    card = browser.ask("GET", f"/api/projects/{project}/clips")[0]
+    assert set(card) == declared("Card")
+    row = browser.ask("GET", "/api/works")["works"][0]
+    assert declared("Work") <= set(row) <= declared("Work") | declared("WorkRow")
+    browser.ask("POST", f"/api/clips/{clip}/measure", json=browser.ask("GET", f"/api/clips/{clip}")["draft"])
+    browser.work()
+    treatment = browser.ask("GET", f"/api/clips/{clip}")["draft"]
+    version = browser.ask("POST", f"/api/clips/{clip}/versions", json=treatment)
+    assert set(version) == declared("Version")
+    curve = browser.ask("POST", f"/api/clips/{clip}/trade-off", json=treatment)
+    assert set(curve[0]) == declared("Trade")
+    point = browser.ask("GET", "/api/starting-points")[0]
+    assert set(point) == declared("StartingPoint")
 
 
 def test_writes_need_the_token(browser: Browser) -> None:

@@ -1,6 +1,9 @@
 // @ts-check
 // The one module that talks to the server.
 
+/** @typedef {import("./types.js").Work} Work */
+/** @typedef {import("./types.js").WorkRow} WorkRow */
+
 /** What the server said was wrong, in words for the editor. */
 export class Refused extends Error {
   /** Of an upload: where the file goes on. @type {number | undefined} */ received;
@@ -121,7 +124,7 @@ export function pageData() {
   return JSON.parse(document.getElementById("page")?.textContent || "{}");
 }
 
-/** @type {Set<(work: any) => void>} */
+/** @type {Set<(work: Work) => void>} */
 const followers = new Set();
 /** @type {Map<number, string>} */
 const lastSaid = new Map();
@@ -130,7 +133,7 @@ let source = null;
 
 /**
  * Follow background work: events from the server, polling while there are none. One connection serves all of a page.
- * @param {(work: any) => void} changed called once for every change @returns {() => void} stops following
+ * @param {(work: Work) => void} changed called once for every change @returns {() => void} stops following
  */
 export function followWork(changed) {
   followers.add(changed);
@@ -149,10 +152,10 @@ export function followWork(changed) {
 
 async function catchUp() {
   const { works } = await ask("GET", "/api/works").catch(() => ({ works: [] }));
-  for (const work of works.sort((/** @type {any} */ a, /** @type {any} */ b) => a.id - b.id)) tell(work);
+  for (const work of works.sort((/** @type {WorkRow} */ a, /** @type {WorkRow} */ b) => a.id - b.id)) tell(work);
 }
 
-/** @param {any} work */
+/** @param {Work} work */
 function tell(work) {
   const said = `${work.state} ${work.done} ${work.stopping}`;
   if (lastSaid.get(work.id) === said) return;

@@ -1,10 +1,12 @@
 // @ts-check
 // Figures as people read them.
 
+/** @typedef {import("./types.js").Work} Work */
+
 /** @type {Record<string, string>} */
 const DOING = { ingest: "preparing", measure: "measuring", pin: "following the point", flat: "following the corners", lens: "looking for the lens", falloff: "measuring the fall-off", fringe: "measuring the fringes", board: "looking for the board", render: "rendering" };
 
-/** @param {any} work @returns {string} */
+/** @param {Work} work @returns {string} */
 export function workText(work) {
   if (!work) return "";
   const doing = DOING[work.kind] || work.kind;

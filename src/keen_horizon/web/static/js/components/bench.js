@@ -36,6 +36,9 @@ import { wiping } from "./bench/wiping.js";
 import { works } from "./bench/works.js";
 import { KEY_LIST, keyAction } from "./keys.js";
 
+/** @typedef {import("../types.js").Trade} Trade */
+/** @typedef {import("../types.js").Version} Version */
+
 const STAGES = ["optics", "motion", "edges", "output"];
 const ELEMENTS = ["viewer", "video", "canvas", "still", "exact", "check", "overlay", "wipe", "scope", "strip", "tradeChart", "keys", "copies"];
 
@@ -43,15 +46,15 @@ const ELEMENTS = ["viewer", "video", "canvas", "still", "exact", "check", "overl
 export const versionsBar = () => ({
   versions: pageData().versions,
   current: "",
-  /** @param {any} version */
+  /** @param {Version} version */
   versionText: ({ zoom, person }) => [zoom && `zoom ${zoom.toFixed(3)}×`, person && `by ${person}`].filter(Boolean).join(", "),
-  /** @param {any} version */
+  /** @param {Version} version */
   pick(version) {
     this.current = version.letter;
     window.dispatchEvent(new CustomEvent("bench:use", { detail: copy(version.treatment) }));
   },
   save() {
-    window.dispatchEvent(new CustomEvent("bench:save", { detail: (/** @type {any} */ version) => {
+    window.dispatchEvent(new CustomEvent("bench:save", { detail: (/** @type {Version} */ version) => {
       this.versions.push(version);
       this.current = version.letter;
       window.dispatchEvent(new CustomEvent("bench:saved", { detail: version }));
@@ -76,7 +79,7 @@ export const bench = () => {
     /** What is wrong with the file, when it can be worked on all the same. */ notice: page.info.notice || "",
     /** How its fields are read, where it has some. */ scan: page.info.scan || "",
     /** @type {any} */ path: null,
-    /** @type {any[]} */ curve: [],
+    /** @type {Trade[]} */ curve: [],
     wantedShake: 0.05,
     measuredRanges: page.measured,
     finerRanges: page.measured_finer,

@@ -2,8 +2,11 @@
 import { ask, followWork, pageData } from "../net.js";
 import { moment, seconds, workText } from "../words.js";
 
+/** @typedef {import("../types.js").Work} Work */
+/** @typedef {import("../types.js").WorkRow} WorkRow */
+
 const size = (/** @type {number} */ bytes) => (bytes < 1e9 ? `${(bytes / 1e6).toFixed(0)} MB` : `${(bytes / 1e9).toFixed(1)} GB`);
-const isOpen = (/** @type {any} */ work) => work.state === "waiting" || work.state === "working";
+const isOpen = (/** @type {Work} */ work) => work.state === "waiting" || work.state === "working";
 
 /** How much work is going on, for the top bar. */
 export const jobCount = () => {
@@ -28,7 +31,7 @@ export const jobs = () => ({
   soon: 0,
   init() {
     followWork((work) => {
-      const known = this.works.find((/** @type {any} */ row) => row.id === work.id);
+      const known = this.works.find((/** @type {WorkRow} */ row) => row.id === work.id);
       const moved = !known || known.state !== work.state; // the order of what waits may have changed with it
       if (known) Object.assign(known, work);
       if (moved) this.refreshSoon();
@@ -42,17 +45,17 @@ export const jobs = () => ({
     ({ works: this.works, free: this.free } = await ask("GET", "/api/works"));
   },
   isOpen,
-  /** Renders that wait, in their order. @returns {any[]} */
+  /** Renders that wait, in their order. @returns {WorkRow[]} */
   queue() {
-    return this.works.filter((/** @type {any} */ work) => work.kind === "render" && work.state === "waiting");
+    return this.works.filter((/** @type {WorkRow} */ work) => work.kind === "render" && work.state === "waiting");
   },
-  /** @param {any} work @param {number} step */
+  /** @param {WorkRow} work @param {number} step */
   canMove(work, step) {
-    const at = this.queue().findIndex((/** @type {any} */ other) => other.id === work.id);
+    const at = this.queue().findIndex((/** @type {WorkRow} */ other) => other.id === work.id);
     return at >= 0 && at + step >= 0 && at + step < this.queue().length;
   },
   needed() {
-    return this.works.reduce((/** @type {number} */ sum, /** @type {any} */ work) => sum + work.needs, 0);
+    return this.works.reduce((/** @type {number} */ sum, /** @type {WorkRow} */ work) => sum + work.needs, 0);
   },
   short() {
     return this.needed() > this.free;
@@ -61,10 +64,10 @@ export const jobs = () => ({
     const left = `${size(this.free)} are free on the disk`;
     return this.needed() ? `The renders that wait need about ${size(this.needed())}; ${left}.` : `${left}.`;
   },
-  canRetry: (/** @type {any} */ work) => work.state === "failed" || work.state === "cancelled",
-  /** Who asked for it, and who stopped it, where people sign in. @param {any} work */
+  canRetry: (/** @type {WorkRow} */ work) => work.state === "failed" || work.state === "cancelled",
+  /** Who asked for it, and who stopped it, where people sign in. @param {WorkRow} work */
   whoText: ({ person, stopped_by }) => [person && `by ${person}`, stopped_by && `stopped by ${stopped_by}`].filter(Boolean).join(", "),
-  /** When it was asked for, and how long it took, or takes. @param {any} work */
+  /** When it was asked for, and how long it took, or takes. @param {WorkRow} work */
   whenText({ asked_at, began_at, ended_at, state }) {
     const asked = moment(new Date(asked_at));
     if (!began_at) return asked;
@@ -72,9 +75,9 @@ export const jobs = () => ({
     const began = state === "working" ? "for" : "took";
     return ended_at || state === "working" ? `${asked}, ${began} ${seconds(Math.round(took))}` : asked;
   },
-  stateOf: (/** @type {any} */ work) => (work.stopping ? "stopping" : work.state),
-  progressOf: (/** @type {any} */ work) => (work.state === "working" ? workText(work) : work.total ? `${work.done} of ${work.total}` : ""),
-  /** @param {any} work @param {string} action */
+  stateOf: (/** @type {WorkRow} */ work) => (work.stopping ? "stopping" : work.state),
+  progressOf: (/** @type {WorkRow} */ work) => (work.state === "working" ? workText(work) : work.total ? `${work.done} of ${work.total}` : ""),
+  /** @param {WorkRow} work @param {string} action */
   async act(work, action) {
     this.error = "";
     try {

@@ -4,6 +4,10 @@ import { ask, followWork, pageData } from "../net.js";
 import { copy } from "../state/copy.js";
 import { workText } from "../words.js";
 
+/** @typedef {import("../types.js").Profile} Profile */
+/** @typedef {import("../types.js").Recipient} Recipient */
+/** @typedef {import("../types.js").Work} Work */
+
 const ASPECT_TOLERANCE = 0.01;
 
 export const lenses = () => ({
@@ -37,13 +41,13 @@ export const lenses = () => ({
       this.search = work;
     });
   },
-  /** @param {any} work */
+  /** @param {Work} work */
   async searchWent(work) {
     if (!this.search || work.id !== this.search.id) return;
     this.search = work;
     if (work.state !== "done") return;
     this.profiles = await ask("GET", "/api/lens-profiles");
-    const made = this.profiles.find((/** @type {any} */ profile) => profile.document.name === this.boardName.trim());
+    const made = this.profiles.find((/** @type {Profile} */ profile) => profile.document.name === this.boardName.trim());
     if (made) this.choose(made);
     this.said = `“${this.boardName.trim()}” was found.`;
     this.boardName = "";
@@ -57,28 +61,28 @@ export const lenses = () => ({
   searchError() {
     return this.search && this.search.state === "failed" ? this.search.error : "";
   },
-  /** @param {any} profile */
+  /** @param {Profile} profile */
   errorText(profile) {
     return profile.document.error_px === null ? "" : `${profile.document.error_px.toFixed(2)} px off`;
   },
 
   current() {
-    return this.profiles.find((/** @type {any} */ profile) => profile.id === this.chosen) || null;
+    return this.profiles.find((/** @type {Profile} */ profile) => profile.id === this.chosen) || null;
   },
-  /** @param {any} profile */
+  /** @param {Profile} profile */
   choose(profile) {
     this.chosen = profile.id;
     this.edited = copy(profile.document);
     this.targets = [];
     this.said = "";
   },
-  /** @param {any} profile */
+  /** @param {Profile} profile */
   about(profile) {
     const { camera, mode, note } = profile.document;
     return [camera, mode, note].filter(Boolean).join(" · ");
   },
-  madeFor: (/** @type {any} */ profile) => `${profile.document.width}×${profile.document.height}`,
-  angle: (/** @type {any} */ profile) => (profile.field_of_view ? `${profile.field_of_view.toFixed(0)}°` : "not told"),
+  madeFor: (/** @type {Profile} */ profile) => `${profile.document.width}×${profile.document.height}`,
+  angle: (/** @type {Profile} */ profile) => (profile.field_of_view ? `${profile.field_of_view.toFixed(0)}°` : "not told"),
   /** @param {string} name @param {string} text */
   edit(name, text) {
     this.edited = { ...this.edited, [name]: text };
@@ -113,12 +117,12 @@ export const lenses = () => ({
     }
     return [...lines].map(([missing, labels]) => `Without ${missing}: ${labels.join("; ")}.`);
   },
-  /** @param {any} clip */
+  /** @param {Recipient} clip */
   fits(clip) {
     const { width, height } = this.current().document;
     return Math.abs(clip.width / clip.height / (width / height) - 1) < ASPECT_TOLERANCE;
   },
-  /** @param {any} clip */
+  /** @param {Recipient} clip */
   clipText(clip) {
     const size = `${clip.project}, ${clip.width}×${clip.height}`;
     return this.fits(clip) ? `${size}, ${clip.lens || "no lens"}` : `${size}: another aspect`;
@@ -130,7 +134,7 @@ export const lenses = () => ({
   give() {
     return this.attempt(async () => {
       const { clips } = await ask("POST", `/api/lens-profiles/${this.chosen}/apply`, { clips: this.targets });
-      this.clips = this.clips.map((/** @type {any} */ clip) => clips.find((/** @type {any} */ other) => other.id === clip.id) || clip);
+      this.clips = this.clips.map((/** @type {Recipient} */ clip) => clips.find((/** @type {Recipient} */ other) => other.id === clip.id) || clip);
       this.said = `Given to ${clips.length} clip${clips.length === 1 ? "" : "s"}.`;
       this.targets = [];
     });
@@ -141,7 +145,7 @@ export const lenses = () => ({
       this.said = "Kept.";
     });
   },
-  /** @param {any} profile */
+  /** @param {Profile} profile */
   forget(profile) {
     return this.attempt(async () => {
       this.profiles = await ask("DELETE", `/api/lens-profiles/${profile.id}`);
@@ -154,10 +158,10 @@ export const lenses = () => ({
     const file = input.files && input.files[0];
     if (!file) return;
     return this.attempt(async () => {
-      const before = new Set(this.profiles.map((/** @type {any} */ profile) => profile.id));
+      const before = new Set(this.profiles.map((/** @type {Profile} */ profile) => profile.id));
       input.value = "";
       this.profiles = await ask("POST", `/api/lens-profiles/files/${encodeURIComponent(file.name)}`, file);
-      const added = this.profiles.find((/** @type {any} */ profile) => !before.has(profile.id));
+      const added = this.profiles.find((/** @type {Profile} */ profile) => !before.has(profile.id));
       if (added) this.choose(added);
       this.said = `${file.name} came in.`;
     });

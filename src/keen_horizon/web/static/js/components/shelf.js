@@ -2,9 +2,11 @@
 import { ask, followWork, pageData, sendFile, Unreachable } from "../net.js";
 import { workText } from "../words.js";
 
+/** @typedef {import("../types.js").Card} Card */
+
 const ORDER = "shelf order"; // what the browser keeps it under
 const STATES = ["failed", "arriving", "ready"]; // what wants attention first
-/** @type {Record<string, null | ((a: any, b: any) => number)>} */
+/** @type {Record<string, null | ((a: Card, b: Card) => number)>} */
 const ORDERS = {
   "as they came": null,
   "shakiest first": (a, b) => (b.shake ?? -1) - (a.shake ?? -1),
@@ -63,7 +65,7 @@ export const shelf = () => {
     turn: 0,
     soon: 0,
 
-    /** The clips in the order asked for. @returns {any[]} */
+    /** The clips in the order asked for. @returns {Card[]} */
     sorted() {
       const compare = ORDERS[/** @type {keyof typeof ORDERS} */ (this.order)];
       return compare ? [...this.clips].sort(compare) : this.clips;
@@ -76,7 +78,7 @@ export const shelf = () => {
     init() {
       this.listEdits().catch((problem) => (this.error = problem.message));
       followWork((work) => {
-        const clip = this.clips.find((/** @type {any} */ card) => card.id === work.clip);
+        const clip = this.clips.find((/** @type {Card} */ card) => card.id === work.clip);
         if (clip && (work.state === "waiting" || work.state === "working")) clip.work = work;
         else this.refreshSoon(); // also for a clip that is not on show yet: its last event may come before its card
       });
@@ -187,14 +189,14 @@ export const shelf = () => {
     register(path) {
       return this.attempt(() => ask("POST", `/api/projects/${page.project}/media`, { path }));
     },
-    /** @param {any} clip */
+    /** @param {Card} clip */
     measure(clip) {
       return this.attempt(async () => {
         const detail = await ask("GET", `/api/clips/${clip.id}`);
         await ask("POST", `/api/clips/${clip.id}/measure`, detail.draft);
       });
     },
-    /** @param {any} clip */
+    /** @param {Card} clip */
     toggle(clip) {
       this.chosen = this.chosen.includes(clip.id) ? this.chosen.filter((id) => id !== clip.id) : [...this.chosen, clip.id];
     },
@@ -203,72 +205,72 @@ export const shelf = () => {
       const clips = this.chosen.splice(0);
       return this.attempt(() => ask("POST", `/api/projects/${page.project}/${task}`, { clips }));
     },
-    /** @param {any} clip */
+    /** @param {Card} clip */
     askedOf(clip) {
       return { fields: "as found", every_field: null, rate: null, camera: "as found", ...clip.asked };
     },
-    /** @param {any} clip */
+    /** @param {Card} clip */
     picturesAsked(clip) {
       const { every_field: every } = this.askedOf(clip);
       return every === null ? "" : every ? "field" : "frame";
     },
-    /** @param {any} clip @param {string} fields */
+    /** @param {Card} clip @param {string} fields */
     askFields(clip, fields) {
       return this.attempt(() => ask("POST", `/api/clips/${clip.id}/reading`, { ...this.askedOf(clip), fields }));
     },
-    /** @param {any} clip @param {"sphere" | "frame"} camera */
+    /** @param {Card} clip @param {"sphere" | "frame"} camera */
     askCamera(clip, camera) {
       return this.attempt(() => ask("POST", `/api/clips/${clip.id}/reading`, { ...this.askedOf(clip), camera }));
     },
-    /** @param {any} clip */
+    /** @param {Card} clip */
     rateAsked(clip) {
-      return clip.numbered ? String(Number(clip.rate.toFixed(4))) : "";
+      return clip.numbered && clip.rate ? String(Number(clip.rate.toFixed(4))) : "";
     },
-    /** @param {any} clip @param {string} text */
+    /** @param {Card} clip @param {string} text */
     askRate(clip, text) {
       const rate = Number(text);
       if (!(rate > 0)) return;
       return this.attempt(() => ask("POST", `/api/clips/${clip.id}/reading`, { ...this.askedOf(clip), rate }));
     },
-    /** @param {any} clip @param {string} pictures */
+    /** @param {Card} clip @param {string} pictures */
     askPictures(clip, pictures) {
       const every_field = pictures === "" ? null : pictures === "field";
       return this.attempt(() => ask("POST", `/api/clips/${clip.id}/reading`, { ...this.askedOf(clip), every_field }));
     },
-    /** @param {any} clip */
+    /** @param {Card} clip */
     retry(clip) {
       return this.attempt(() => ask("POST", `/api/clips/${clip.id}/retry`));
     },
-    /** @param {any} clip */
+    /** @param {Card} clip */
     retryWork(clip) {
-      return this.attempt(() => ask("POST", `/api/works/${clip.failed.id}/retry`));
+      return this.attempt(() => ask("POST", `/api/works/${clip.failed?.id}/retry`));
     },
-    /** @param {any} clip */
+    /** @param {Card} clip */
     cancel(clip) {
-      return this.attempt(() => ask("POST", `/api/works/${clip.work.id}/cancel`));
+      return this.attempt(() => ask("POST", `/api/works/${clip.work?.id}/cancel`));
     },
-    /** @param {any} clip */
+    /** @param {Card} clip */
     remove(clip) {
       if (!confirm(`Remove ${clip.name} from the shelf, with its versions and rendered files?`)) return;
       return this.attempt(() => ask("DELETE", `/api/clips/${clip.id}`));
     },
 
-    /** @param {MouseEvent} event @param {any} clip */
+    /** @param {MouseEvent} event @param {Card} clip */
     scrub(event, clip) {
       const box = /** @type {HTMLElement} */ (event.currentTarget).getBoundingClientRect();
       const share = Math.min(0.999, Math.max(0, (event.clientX - box.left) / box.width));
       this.hovered[clip.id] = Math.floor(share * clip.thumbnail_count);
     },
-    /** @param {any} clip */
+    /** @param {Card} clip */
     rest(clip) {
       delete this.hovered[clip.id];
     },
-    /** @param {any} clip */
+    /** @param {Card} clip */
     frameOf(clip) {
       return this.hovered[clip.id] ?? Math.floor(clip.thumbnail_count / 3);
     },
-    shakeWidth: (/** @type {any} */ clip) => Math.min(100, (100 * (clip.shake || 0)) / FULL_BAR),
-    shakeText: (/** @type {any} */ clip) => (clip.shake === null ? "motion not measured" : `shake ${clip.shake.toFixed(2)} % of the width`),
+    shakeWidth: (/** @type {Card} */ clip) => Math.min(100, (100 * (clip.shake || 0)) / FULL_BAR),
+    shakeText: (/** @type {Card} */ clip) => (clip.shake === null ? "motion not measured" : `shake ${clip.shake.toFixed(2)} % of the width`),
     workText,
   };
 };

@@ -1,6 +1,8 @@
 // @ts-check
 // What the next press in the viewer does, on either bench; lines that an editor drew along what is level or upright.
 
+/** @typedef {import("../../types.js").Line} Line */
+
 /** @typedef {{ what: "pin", index: number } | { what: "level" | "grid" | "world line" | "corners" | "flat", from: number[] | null } | { what: "still", from: null } | { what: "area", grip: any, index?: number } | { what: "edge" | "ring" | "light" | "dead" | "scope", grip: any }} Aim */
 
 /** @returns {any} */
@@ -23,7 +25,7 @@ export const arming = () => ({
   },
   /** Keep a drawn line of this frame, in the source. @param {number[]} ends */
   addLevelLine([x1, y1, x2, y2]) {
-    const lines = this.t.motion.level.lines.filter((/** @type {any} */ line) => line.frame !== this.frame);
+    const lines = this.t.motion.level.lines.filter((/** @type {Line} */ line) => line.frame !== this.frame);
     this.t.motion.level.lines = [...lines, { frame: this.frame, x1, y1, x2, y2 }].sort((a, b) => a.frame - b.frame);
     this.settled();
   },
@@ -34,7 +36,7 @@ export const arming = () => ({
   },
   /** Drawn lines of this frame, in the source. @returns {number[][]} */
   levelLinesHere() {
-    const own = this.t.motion.intent === "level" ? this.t.motion.level.lines.filter((/** @type {any} */ line) => line.frame === this.frame) : [];
-    return own.map((/** @type {any} */ line) => [line.x1, line.y1, line.x2, line.y2]);
+    const own = this.t.motion.intent === "level" ? this.t.motion.level.lines.filter((/** @type {Line} */ line) => line.frame === this.frame) : [];
+    return own.map((/** @type {Line} */ line) => [line.x1, line.y1, line.x2, line.y2]);
   },
 });

@@ -4,6 +4,10 @@ import { ask } from "../../net.js";
 import { copy } from "../../state/copy.js";
 import { CORNERS } from "./keying.js";
 
+/** @typedef {import("../../types.js").Key} Key */
+/** @typedef {import("../../types.js").Straightedge} Straightedge */
+/** @typedef {import("../../types.js").Track} Track */
+
 export const FAMILIES = {
   division: ["division", ["k1", "k2", "k3"]], inverse: ["inverse polynomial", ["k1", "k2", "k3"]],
   polynomial: ["polynomial", ["k1", "k2", "k3"]], equidistant: ["equidistant fisheye", ["w"]],
@@ -51,8 +55,8 @@ export const glass = (parts) => {
     },
     leaningText() {
       const { turn, corners, keys } = this.t.optics;
-      const turned = Object.values(turn).some(Boolean) || keys.some((/** @type {any} */ track) => track.figure.endsWith("_deg"));
-      const moved = corners.some(Boolean) || keys.some((/** @type {any} */ track) => CORNERS.includes(track.figure));
+      const turned = Object.values(turn).some(Boolean) || keys.some((/** @type {Track} */ track) => track.figure.endsWith("_deg"));
+      const moved = corners.some(Boolean) || keys.some((/** @type {Track} */ track) => CORNERS.includes(track.figure));
       return [turned ? "turned" : "", moved ? "corners moved" : ""].filter(Boolean).join(", ") || "as shot";
     },
     /** Whether anything is done to the picture before its motion. */
@@ -98,7 +102,7 @@ export const glass = (parts) => {
     },
     /** @param {string} family keeps what the picture looks like as far as one figure can */
     setFamily(family) {
-      this.t.optics.keys = this.t.optics.keys.filter((/** @type {any} */ track) => !track.figure.startsWith("coefficient_"));
+      this.t.optics.keys = this.t.optics.keys.filter((/** @type {Track} */ track) => !track.figure.startsWith("coefficient_"));
       const old = this.lens() || plain();
       const angular = (/** @type {string} */ name) => ["equidistant", "equisolid", "stereographic", "series"].includes(name);
       const bend = angular(old.family) ? -old.coefficients[0] / 4 : old.coefficients[0];
@@ -109,7 +113,7 @@ export const glass = (parts) => {
     startFromAngle(degrees) {
       const half = (Number(degrees) * Math.PI) / 360;
       if (!(half > 0.05 && half < 1.6)) return;
-      this.t.optics.keys = this.t.optics.keys.filter((/** @type {any} */ track) => !track.figure.startsWith("coefficient_"));
+      this.t.optics.keys = this.t.optics.keys.filter((/** @type {Track} */ track) => !track.figure.startsWith("coefficient_"));
       this.setLens({ ...(this.lens() || plain()), p1: 0, p2: 0, family: "equidistant", coefficients: [half * half] });
     },
     /** @param {boolean} enlarge */
@@ -118,10 +122,10 @@ export const glass = (parts) => {
     },
     /** Whether the frame shows more than the straightened picture fills. */
     lensLeavesGaps() {
-      return this.lens() !== null && (this.lens().canvas > 0 || this.keys("canvas").some((/** @type {any} */ key) => key.value > 0));
+      return this.lens() !== null && (this.lens().canvas > 0 || this.keys("canvas").some((/** @type {Key} */ key) => key.value > 0));
     },
     removeLens() {
-      this.t.optics.keys = this.t.optics.keys.filter((/** @type {any} */ track) => track.figure.endsWith("_deg") || CORNERS.includes(track.figure));
+      this.t.optics.keys = this.t.optics.keys.filter((/** @type {Track} */ track) => track.figure.endsWith("_deg") || CORNERS.includes(track.figure));
       this.setLens(null);
     },
 
@@ -143,7 +147,7 @@ export const glass = (parts) => {
       const found = this.foundLens;
       if (!found) return "";
       if (!found.lens) return this.lensAsked && !this.work("lens") ? found.why : "";
-      const frames = new Set(found.straightedges.map((/** @type {any} */ edge) => edge.frame)).size;
+      const frames = new Set(found.straightedges.map((/** @type {Straightedge} */ edge) => edge.frame)).size;
       const edges = `${found.straightedges.length} edges on ${frames} frames`;
       const confidence = `confidence ${(100 * found.confidence).toFixed(0)} %`;
       if (found.by === "motion") return `The camera's motion tells this lens; ${confidence}.`;

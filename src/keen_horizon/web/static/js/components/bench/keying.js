@@ -2,6 +2,9 @@
 // Figures that can be keyed over the clip: without keys there is one value, with keys the playhead's is edited.
 // What is not the motion's is a figure of the optics (see core/treatment/figures.py).
 
+/** @typedef {import("../../types.js").Key} Key */
+/** @typedef {import("../../types.js").Track} Track */
+
 const MOTION = ["response_s", "strength"];
 const EASES = [{ value: "smooth", label: "glide to the next" }, { value: "even", label: "evenly to the next" }, { value: "hold", label: "stay until the next" }];
 /** Figures of light and of colours stand with the fall-off and with the fringes, each under its name here. */
@@ -25,7 +28,7 @@ export const keying = (_parts) => ({
     const track = ((this.partOf(name) || {}).keys || []).find((/** @type {any} */ found) => found.figure === name);
     return track ? track.keys : [];
   },
-  /** @param {string} name @param {any[]} keys */
+  /** @param {string} name @param {Key[]} keys */
   setKeys(name, keys) {
     const part = this.partOf(name);
     const others = (part.keys || []).filter((/** @type {any} */ found) => found.figure !== name);
@@ -99,7 +102,7 @@ export const keying = (_parts) => ({
   },
   /** @param {string} name @returns {any} the key under the playhead, if there is one */
   keyHere(name) {
-    return this.keys(name).find((/** @type {any} */ key) => key.frame === this.frame);
+    return this.keys(name).find((/** @type {Key} */ key) => key.frame === this.frame);
   },
   /** The value at the playhead, as fields show it. @param {string} name @returns {number} */
   valueHere(name) {
@@ -147,7 +150,7 @@ export const keying = (_parts) => ({
       if (!there) this.setKeys(name, [...keys, { frame: this.frame, value, ease: "smooth" }]);
       else {
         if (keys.length === 1) this.setPlain(name, value);
-        this.setKeys(name, keys.filter((/** @type {any} */ key) => key.frame !== this.frame));
+        this.setKeys(name, keys.filter((/** @type {Key} */ key) => key.frame !== this.frame));
       }
     }
     this.keyed(names[0]);
@@ -185,7 +188,7 @@ export const keying = (_parts) => ({
     const { motion, optics } = this.t;
     const parts = this.stage === "optics" ? [optics, optics.falloff, optics.fringe] : [motion];
     const tracks = parts.flatMap((part) => (part && part.keys) || []);
-    return [...new Set(tracks.flatMap((/** @type {any} */ track) => track.keys.map((/** @type {any} */ key) => key.frame)))];
+    return [...new Set(tracks.flatMap((/** @type {Track} */ track) => track.keys.map((/** @type {Key} */ key) => key.frame)))];
   },
 });
 

@@ -7,6 +7,9 @@ import { meshAt, meshed } from "../../geometry/mesh.js";
 import { ask } from "../../net.js";
 import { filling } from "../../state/filling.js";
 
+/** @typedef {import("../../types.js").Pinch} Pinch */
+/** @typedef {import("../../types.js").Version} Version */
+
 const EXACT_AFTER_MS = 250;
 const SIDE_STEPS = 16; // points along a side of the window, where a lens bends it
 const NAMES = { before: "before", after: "after", wipe: "before | after", side: "before, after", difference: "difference, three times", onion: "first and last frame" };
@@ -31,7 +34,7 @@ export const looking = (parts) => {
     view: "after",
     /** What "before" is: "" the clip as shot, else a version's letter. */
     against: "",
-    /** @type {any[]} */ versions: parts.page.versions,
+    /** @type {Version[]} */ versions: parts.page.versions,
     held: false,
     grid: false,
     /** How the grid looks; never part of a picture. */
@@ -62,7 +65,7 @@ export const looking = (parts) => {
     async setAgainst(letter) {
       this.against = letter;
       other = this.otherLedger = null;
-      const version = this.versions.find((/** @type {any} */ v) => v.letter === letter);
+      const version = this.versions.find((/** @type {Version} */ v) => v.letter === letter);
       if (version) {
         await this.attempt(async () => {
           const range = this.t.range;
@@ -260,7 +263,7 @@ export const looking = (parts) => {
       parts.strip.update({
         frames: this.frames, first, last, frame: this.frame, path: this.path,
         limit: this.t.edges.way !== "leave" && this.t.motion.intent !== null ? this.t.edges.zoom_limit : null,
-        pinches: this.pinches().map((/** @type {any} */ pinch) => pinch.frame),
+        pinches: this.pinches().map((/** @type {Pinch} */ pinch) => pinch.frame),
         keys: this.keyFrames(), ease: this.t.motion.ease,
         sure: this.belief && { first: this.belief.first, values: this.belief.pairs, unsure: this.belief.doubts },
       });

@@ -2,6 +2,8 @@
 // Output: which codec goes where, the output's size, comparisons, and data of the settings as they are.
 import { ask, saveFile } from "../../net.js";
 
+/** @typedef {import("../../types.js").Version} Version */
+
 const FORMATS = {
   source: { label: "Like the source", containers: ["source"], usual: null },
   h264: { label: "H.264", containers: ["mp4", "mov", "mkv"], usual: 18 },
@@ -111,7 +113,7 @@ export const outputting = (parts) => ({
     });
   },
   renderComparison() {
-    const version = this.versions.find((/** @type {any} */ v) => v.letter === this.against);
+    const version = this.versions.find((/** @type {Version} */ v) => v.letter === this.against);
     const body = {
       treatment: this.t, against: version ? version.treatment : null, layout: this.layout,
       place: this.wipe.place, turn: this.wipe.turn,

@@ -1,12 +1,14 @@
 // @ts-check
 // Pinch points: the stretches that decide the zoom, and easing or trimming them.
 
+/** @typedef {import("../../types.js").Pinch} Pinch */
+
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const pinching = (parts) => ({
   pinches() {
     return this.path && this.t.edges.way !== "leave" ? this.path.pinches : [];
   },
-  /** @param {any} pinch */
+  /** @param {Pinch} pinch */
   pinchText(pinch) {
     const stretch = pinch.first === pinch.last ? `frame ${pinch.first}` : `frames ${pinch.first}-${pinch.last}`;
     const first = this.pinches()[0] === pinch;
@@ -17,11 +19,11 @@ export const pinching = (parts) => ({
   },
   /** @param {number} step */
   pinchStep(step) {
-    const frames = this.pinches().map((/** @type {any} */ pinch) => pinch.frame).sort((/** @type {number} */ a, /** @type {number} */ b) => a - b);
+    const frames = this.pinches().map((/** @type {Pinch} */ pinch) => pinch.frame).sort((/** @type {number} */ a, /** @type {number} */ b) => a - b);
     const next = step > 0 ? frames.find((/** @type {number} */ f) => f > this.frame) : frames.reverse().find((/** @type {number} */ f) => f < this.frame);
     if (next !== undefined) this.go(next);
   },
-  /** Relax a pinch's stretch: flat over it, with as much again to lead in and out. @param {any} pinch */
+  /** Relax a pinch's stretch: flat over it, with as much again to lead in and out. @param {Pinch} pinch */
   ease(pinch) {
     const length = pinch.last - pinch.first + 1;
     const least = Math.round(parts.page.proxy.rate);
@@ -48,13 +50,13 @@ export const pinching = (parts) => ({
     if (text === "" || Number.isNaN(value)) return;
     this.changeEase(index, name === "width" ? { width: Math.max(2, Math.round(value)) } : { amount: Math.min(100, Math.max(0, value)) / 100 }, true);
   },
-  /** Whether a pinch lies at an end of the range, so that moving that end is the cheaper cure. @param {any} pinch */
+  /** Whether a pinch lies at an end of the range, so that moving that end is the cheaper cure. @param {Pinch} pinch */
   atEnd(pinch) {
     const { first, last } = this.range();
     const reach = (last - first) / 5;
     return pinch.first - first < reach || last - pinch.last < reach;
   },
-  /** @param {any} pinch */
+  /** @param {Pinch} pinch */
   trimTo(pinch) {
     const { first, last } = this.range();
     if (pinch.first - first < last - pinch.last) this.setRange(pinch.last + 1, last, true);

@@ -2,6 +2,8 @@
 // Pin: points that are set in the viewer (see aiming.js), followed, and mended where they were lost.
 import { ask } from "../../net.js";
 
+/** @typedef {import("../../types.js").Mark} Mark */
+
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const pinned = (parts) => ({
   pinTracks: parts.page.pins,
@@ -44,7 +46,7 @@ export const pinned = (parts) => ({
   },
   /** @param {any} pin @param {number} index */
   pinText(pin, index) {
-    const set = `set at ${pin.marks.map((/** @type {any} */ mark) => mark.frame).join(", ")}`;
+    const set = `set at ${pin.marks.map((/** @type {Mark} */ mark) => mark.frame).join(", ")}`;
     if (!this.trackOf(pin)) return `${set}; being followed`;
     const lost = this.path && this.path.pins[index] ? stretches(this.path.pins[index].confidence, this.path.first) : [];
     return lost.length ? `${set}; lost in ${lost.join(", ")}: set it again on a later frame` : `${set}; held throughout`;

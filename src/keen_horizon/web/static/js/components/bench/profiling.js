@@ -4,23 +4,25 @@ import { ask } from "../../net.js";
 import { copy } from "../../state/copy.js";
 import { plain } from "./glass.js";
 
+/** @typedef {import("../../types.js").Profile} Profile */
+
 const ASPECT_TOLERANCE = 0.01;
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const profiling = (parts) => ({
-  /** @type {any[]} */ profiles: [],
+  /** @type {Profile[]} */ profiles: [],
   profileName: "",
   profileSaid: "",
 
   listProfiles() {
     return this.attempt(async () => (this.profiles = await ask("GET", "/api/lens-profiles")));
   },
-  /** @param {any} profile */
+  /** @param {Profile} profile */
   profileFits(profile) {
     const { width, height } = profile.document;
     return Math.abs(parts.size.width / parts.size.height / (width / height) - 1) < ASPECT_TOLERANCE;
   },
-  /** @param {any} profile */
+  /** @param {Profile} profile */
   profileText(profile) {
     return this.profileFits(profile) ? profile.document.name : `${profile.document.name} (another aspect)`;
   },

@@ -2,9 +2,11 @@
 // Starting points, and carrying a treatment to other clips.
 import { ask } from "../../net.js";
 
+/** @typedef {import("../../types.js").StartingPoint} StartingPoint */
+
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const starting = (parts) => ({
-  /** @type {any[]} */ points: [],
+  /** @type {StartingPoint[]} */ points: [],
   pointName: "",
   /** @type {any[]} */ others: [],
   /** @type {number[]} */ chosen: [],
@@ -14,11 +16,11 @@ export const starting = (parts) => ({
   listStartingPoints() {
     return this.attempt(async () => (this.points = await ask("GET", "/api/starting-points")));
   },
-  /** @param {any} point */
+  /** @param {StartingPoint} point */
   startWith(point) {
     this.attempt(async () => this.use(await ask("POST", `/api/starting-points/${point.id}/apply`, this.t)));
   },
-  /** @param {any} point */
+  /** @param {StartingPoint} point */
   startAllWith(point) {
     this.attempt(async () => (this.points = await ask("POST", `/api/starting-points/${point.id}/default`)));
   },
@@ -29,7 +31,7 @@ export const starting = (parts) => ({
       await this.listStartingPoints();
     });
   },
-  /** @param {any} point */
+  /** @param {StartingPoint} point */
   forgetStartingPoint(point) {
     this.attempt(async () => {
       await ask("DELETE", `/api/starting-points/${point.id}`);

@@ -4,6 +4,8 @@ import { ask } from "../../net.js";
 import { copy } from "../../state/copy.js";
 import { FAMILIES, plain } from "./glass.js";
 
+/** @typedef {import("../../types.js").Straightedge} Straightedge */
+
 const GRIP_PX = 9; // on the screen
 const USED_FROM = 3;
 
@@ -98,7 +100,7 @@ export const straightedges = (parts) => {
     /** Straightedges of this frame as they lie in what is on show. @returns {number[][][]} */
     edgesShown() {
       if (this.stage !== "optics") return [];
-      return this.edges().filter((/** @type {any} */ edge) => edge.frame === this.frame).map((/** @type {any} */ edge) => edge.points.map((/** @type {number[]} */ point) => this.shownAt(point)));
+      return this.edges().filter((/** @type {Straightedge} */ edge) => edge.frame === this.frame).map((/** @type {Straightedge} */ edge) => edge.points.map((/** @type {number[]} */ point) => this.shownAt(point)));
     },
     /** Where one more line would tell most, as it lies in what is on show, while lines are drawn. @returns {number[][]} */
     askedShown() {
@@ -112,7 +114,7 @@ export const straightedges = (parts) => {
     /** All straightedges, or with a keyed lens those of this frame; the others with too few points to count. */
     edgesThatCount() {
       const keyed = this.keyedBends().length > 0;
-      return this.edges().map((/** @type {any} */ edge) => (keyed && edge.frame !== this.frame ? { ...edge, points: edge.points.slice(0, 1) } : edge));
+      return this.edges().map((/** @type {Straightedge} */ edge) => (keyed && edge.frame !== this.frame ? { ...edge, points: edge.points.slice(0, 1) } : edge));
     },
     /** The lens at the playhead. */
     lensHere() {
@@ -127,7 +129,7 @@ export const straightedges = (parts) => {
       return here;
     },
     enough() {
-      return this.edgesThatCount().some((/** @type {any} */ edge) => edge.points.length >= USED_FROM);
+      return this.edgesThatCount().some((/** @type {Straightedge} */ edge) => edge.points.length >= USED_FROM);
     },
     /** The lens anew from the straightedges, at every point. */
     async findLens() {

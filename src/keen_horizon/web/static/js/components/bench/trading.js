@@ -2,6 +2,8 @@
 // The trade-off curve: asked for when it is on show, out of the way of everything else, dropped when out of date.
 import { ask } from "../../net.js";
 
+/** @typedef {import("../../types.js").Trade} Trade */
+
 const QUIET_MS = 250;
 const NOTED = [1.01, 1.02, 1.05, 1.1, 1.2, 1.4];
 
@@ -61,7 +63,7 @@ export const trading = (parts) => {
   };
 };
 
-/** @param {any[]} curve @param {number} zoom @returns {number} shake on the curve at a zoom */
+/** @param {Trade[]} curve @param {number} zoom @returns {number} shake on the curve at a zoom */
 function remains(curve, zoom) {
   const after = Math.max(1, curve.findIndex((point) => point.zoom >= zoom));
   const [a, b] = [curve[after - 1], curve[after]];

@@ -5,6 +5,9 @@ import { ask } from "../../net.js";
 import { history } from "../../state/history.js";
 import { keeper } from "../../state/keeping.js";
 
+/** @typedef {import("../../types.js").Treatment} Treatment */
+/** @typedef {import("../../types.js").Version} Version */
+
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const treating = (parts) => {
   const past = history(parts.page.draft);
@@ -44,7 +47,7 @@ export const treating = (parts) => {
       this.solve();
       this.tellFates();
     },
-    /** @param {any} treatment */
+    /** @param {Treatment} treatment */
     use(treatment) {
       this.t = treatment;
       this.boundsChanged();
@@ -71,7 +74,7 @@ export const treating = (parts) => {
     async keptNow() {
       if (keeping) await keeping.now();
     },
-    /** @param {(version: any) => void} done */
+    /** @param {(version: Version) => void} done */
     saveVersion(done) {
       this.attempt(async () => done(await ask("POST", `${parts.address}/versions`, this.t)));
     },

@@ -4,6 +4,9 @@ import { ask } from "../../net.js";
 import { CORNERS } from "./keying.js";
 import { plain } from "./glass.js";
 
+/** @typedef {import("../../types.js").Line} Line */
+/** @typedef {import("../../types.js").Track} Track */
+
 const GRIP_PX = 12; // on the screen
 const TURNS = [
   { name: "roll_deg", label: "roll", low: -45, high: 45, step: 0.05, initial: 0, unit: "°" },
@@ -48,7 +51,7 @@ export const turning = (parts) => {
     /** Roll and pitch by the lines that were drawn: those of this frame where the turn is keyed. */
     findTurn() {
       const keyed = this.keys("roll_deg").length + this.keys("pitch_deg").length > 0;
-      const lines = this.worldLines().filter((/** @type {any} */ line) => !keyed || line.frame === this.frame);
+      const lines = this.worldLines().filter((/** @type {Line} */ line) => !keyed || line.frame === this.frame);
       if (!lines.length) return;
       return this.attempt(async () => {
         const found = await ask("POST", `${parts.address}/turn`, { optics: this.t.optics, lines });
@@ -106,7 +109,7 @@ export const turning = (parts) => {
     keysHere() {
       const { optics } = this.t;
       const tracks = [optics, optics.falloff, optics.fringe].flatMap((part) => (part && part.keys) || []);
-      return tracks.map((/** @type {any} */ track) => track.figure).filter((/** @type {string} */ name) => this.keyHere(name));
+      return tracks.map((/** @type {Track} */ track) => track.figure).filter((/** @type {string} */ name) => this.keyHere(name));
     },
     easeHereIs() {
       const [first] = this.keysHere();
@@ -117,7 +120,7 @@ export const turning = (parts) => {
     wideUnknown() {
       const { lens, turn, projection, keys } = this.t.optics;
       const wide = lens && ["equidistant", "equisolid", "stereographic", "series"].includes(lens.family) && lens.coefficients[0] > 0;
-      const turned = turn.pitch_deg || turn.yaw_deg || keys.some((/** @type {any} */ track) => ["pitch_deg", "yaw_deg"].includes(track.figure));
+      const turned = turn.pitch_deg || turn.yaw_deg || keys.some((/** @type {Track} */ track) => ["pitch_deg", "yaw_deg"].includes(track.figure));
       return !wide && Boolean(turned || projection !== "straight");
     },
     fieldOfView() {
@@ -200,9 +203,9 @@ export const turning = (parts) => {
     /** Lines of this frame that were drawn along what is level or vertical, and corners being set. @returns {number[][]} */
     turnLinesShown() {
       if (this.stage !== "optics") return [];
-      const drawn = this.worldLines().filter((/** @type {any} */ line) => line.frame === this.frame);
+      const drawn = this.worldLines().filter((/** @type {Line} */ line) => line.frame === this.frame);
       const sides = this.quad.slice(1).map((/** @type {number[]} */ place, /** @type {number} */ i) => [...this.quad[i], ...place]);
-      return [...drawn.map((/** @type {any} */ line) => [line.x1, line.y1, line.x2, line.y2]), ...sides];
+      return [...drawn.map((/** @type {Line} */ line) => [line.x1, line.y1, line.x2, line.y2]), ...sides];
     },
   };
 };

@@ -3,6 +3,8 @@
 import { ask } from "../../net.js";
 import { workText } from "../../words.js";
 
+/** @typedef {import("../../types.js").Work} Work */
+
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const works = (parts) => {
   /** @type {number} */ let refreshing = 0;
@@ -18,7 +20,7 @@ export const works = (parts) => {
     render() {
       this.attempt(async () => this.queued(await ask("POST", `${parts.address}/renders`, this.t)));
     },
-    /** @param {{ works: any[] }} answer */
+    /** @param {{ works: Work[] }} answer */
     queued({ works }) {
       for (const work of works) this.worked(work);
     },
@@ -26,10 +28,10 @@ export const works = (parts) => {
     cancel(kind) {
       this.attempt(() => ask("POST", `/api/works/${this.work(kind).id}/cancel`));
     },
-    /** @param {any} work */
+    /** @param {Work} work */
     worked(work) {
       if (work.clip !== parts.page.id) return;
-      const known = this.works.findIndex((/** @type {any} */ row) => row.id === work.id);
+      const known = this.works.findIndex((/** @type {Work} */ row) => row.id === work.id);
       if (known >= 0) {
         const before = this.works[known];
         if (["done", "failed", "cancelled"].includes(before.state)) return;
@@ -61,11 +63,11 @@ export const works = (parts) => {
     },
     /** @param {string} kind */
     work(kind) {
-      return this.works.find((/** @type {any} */ work) => work.kind === kind && (work.state === "waiting" || work.state === "working"));
+      return this.works.find((/** @type {Work} */ work) => work.kind === kind && (work.state === "waiting" || work.state === "working"));
     },
     /** @param {string} kind */
     failure(kind) {
-      const last = this.works.filter((/** @type {any} */ work) => work.kind === kind).pop();
+      const last = this.works.filter((/** @type {Work} */ work) => work.kind === kind).pop();
       return last && last.state === "failed" ? last.error : "";
     },
     workText,

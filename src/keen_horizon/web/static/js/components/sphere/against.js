@@ -4,6 +4,8 @@ import { focalOf, turnOf } from "../../geometry/around.js";
 import { IDENTITY, product, transposed } from "../../geometry/matrix.js";
 import { ask } from "../../net.js";
 
+/** @typedef {import("../../types.js").Version} Version */
+
 /** @typedef {import("../../views/around.js").Look} Look */
 
 const AT_ONCE = [0, 0, 0]; // rows that are read at once
@@ -20,7 +22,7 @@ export function spoken({ ledger, measured }) {
 /** @param {import("../bench/parts.js").Parts} parts @returns {any} */
 export const against = (parts) => ({
   against: "",
-  /** @type {any[]} */ versions: parts.page.versions,
+  /** @type {Version[]} */ versions: parts.page.versions,
   /** What the version was solved to. @type {any} */ other: null,
 
   /** @param {string} letter of a version; none: as shot */
