@@ -1,9 +1,12 @@
 // @ts-check
 // What the next press in the viewer does, on either bench; lines that an editor drew along what is level or upright.
+import { lining } from "./tool.js";
 
 /** @typedef {import("../../types.js").Line} Line */
 
 /** @typedef {{ what: "pin", index: number } | { what: "level" | "grid" | "world line" | "corners" | "flat", from: number[] | null } | { what: "still", from: null } | { what: "area", grip: any, index?: number } | { what: "edge" | "ring" | "light" | "dead" | "scope", grip: any }} Aim */
+
+export const levelTool = lining((bench, ends) => bench.addLevelLine(ends));
 
 /** @returns {any} */
 export const arming = () => ({

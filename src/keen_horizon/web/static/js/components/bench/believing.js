@@ -2,6 +2,7 @@
 // What the measurement believes: the points, what moves by itself, areas that are ignored, what stands still.
 import { ask } from "../../net.js";
 import { seconds } from "../../words.js";
+import { gripping } from "./tool.js";
 
 const BLOCK = 120; // frames of points that are asked for at once
 const KEPT_BLOCKS = 6;
@@ -13,6 +14,16 @@ const FINER_TIMES = 2; // as long as measuring takes otherwise: benchmarks/READM
 
 /** @typedef {{ first: number, frames: number, starts: number[], x: number[], y: number[], identity: number[], layer: number[], since: number[], off: number[], areas: (number[][] | null)[][] }} Block */
 /** @typedef {{ name: string, follows: boolean, only: boolean, hidden: boolean, span: number[] | null, keys: { frame: number, polygon: number[][] }[] }} Area */
+
+export const areaTool = gripping({
+  text: () => "Draw around what is to be ignored.",
+  press: (bench, place) => bench.beginArea(place),
+  drag: (bench, place) => bench.drawArea(place),
+  release: (bench) => bench.areaDrawn.length && bench.releaseArea(),
+});
+
+/** @type {import("./tool.js").Tool} */
+export const stillTool = { text: () => "Click on what is to stand still.", press: (bench, place) => bench.setStill(place) };
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const believing = (parts) => {

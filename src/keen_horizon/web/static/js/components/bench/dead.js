@@ -1,6 +1,7 @@
 // @ts-check
 // Dead corners: where a hood, a filter or the image circle lets nothing through, set by hand, or as the clip itself shows it.
 import { PLAIN } from "./light.js";
+import { gripping } from "./tool.js";
 
 const EDGE = { radius: null, centre_x: 0, centre_y: 0, sides: [], softness: 0, least_light: 0.9 };
 const AT_FIRST = 0.95; // half-diagonals, that an edge drawn by hand begins at
@@ -30,6 +31,13 @@ const NO_CIRCLE = 1.2; // half-diagonals, beyond every corner
 
 /** @param {Side} side @param {number} angle */
 const along = (side, angle) => Math.abs(((side.angle_deg - angle + 540) % 360) - 180) < SIDE_DEG;
+
+export const deadTool = gripping({
+  text: () => "Drag the edge to where the light is half gone, or the middle of its circle.",
+  press: (bench, place) => bench.gripDead(place),
+  drag: (bench, place) => bench.dragDead(place),
+  release: (bench) => bench.releaseDead(),
+});
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const dead = (parts) => {

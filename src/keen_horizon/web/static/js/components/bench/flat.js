@@ -6,6 +6,12 @@ import { stretches } from "./pinned.js";
 
 const FURTHEST = 4; // pictures' widths that a line to a vanishing point runs at most
 
+/** @type {import("./tool.js").Tool} */
+export const flatTool = {
+  text: (bench) => `Click the four corners of the flat thing: ${4 - bench.flatCorners.length} to go.`,
+  press: (bench, place) => bench.addFlatCorner(place),
+};
+
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const flat = (parts) => ({
   /** Corners being set, in the source. @type {number[][]} */ flatCorners: [],

@@ -3,6 +3,7 @@
 import { ask } from "../../net.js";
 import { copy } from "../../state/copy.js";
 import { LIGHTS } from "./keying.js";
+import { gripping } from "./tool.js";
 
 const LEFT = [0.9, 0.75, 0.5]; // of the light in the middle, that rings show
 const FURTHEST = 1.1; // half-diagonals, that a ring is looked for
@@ -27,6 +28,13 @@ const shares = (onset) => [Math.max(0, 1 - onset), 1 - Math.abs(onset - 1), Math
 
 /** The share of the light that is lost at a radius. @param {{ coefficients: number[] }} falloff @param {number} radius */
 const lost = ({ coefficients }, radius) => -coefficients.reduce((sum, c, i) => sum + c * radius ** (2 * i + 2), 0);
+
+export const lightTool = gripping({
+  text: () => "Rings lie where 90, 75 and 50 % of the light is left. Drag one to where that is so, or the middle to where it is brightest.",
+  press: (bench, place) => bench.gripLight(place),
+  drag: (bench, place) => bench.dragLight(place),
+  release: (bench) => bench.releaseLight(),
+});
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const light = (parts) => ({

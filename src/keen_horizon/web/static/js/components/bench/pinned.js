@@ -4,6 +4,15 @@ import { ask } from "../../net.js";
 
 /** @typedef {import("../../types.js").Mark} Mark */
 
+/** @type {import("./tool.js").Tool} */
+export const pinTool = {
+  text: (bench) => `Click point ${bench.aim.index + 1} in the picture, on something with texture.`,
+  press(bench, place) {
+    bench.setMark(bench.aim.index, place);
+    bench.aim = null;
+  },
+};
+
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const pinned = (parts) => ({
   pinTracks: parts.page.pins,

@@ -1,10 +1,18 @@
 // @ts-check
 // The scopes beside the viewer: which one is open, drawn from what is on show.
 import { cornerShare, counted, mountScope } from "../../views/scope.js";
+import { gripping } from "./tool.js";
 
 export const EVERY = 3; // pictures that pass, one is counted while they play
 const LINE = 0.015; // of the picture: what is dragged no further one way is a line along the other
 const NOTHING = 0.02; // of the picture: what is dragged no further either way takes the part away
+
+export const scopeTool = gripping({
+  text: () => "Drag over what is to be counted, or along a line.",
+  press: (bench, _place, event) => bench.gripScope(event),
+  drag: (bench, _place, event) => bench.dragScope(event),
+  release: (bench) => bench.releaseScope(),
+});
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const scoping = (parts) => {

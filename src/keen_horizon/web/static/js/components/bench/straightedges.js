@@ -3,11 +3,19 @@
 import { ask } from "../../net.js";
 import { copy } from "../../state/copy.js";
 import { FAMILIES, plain } from "./glass.js";
+import { gripping } from "./tool.js";
 
 /** @typedef {import("../../types.js").Straightedge} Straightedge */
 
 const GRIP_PX = 9; // on the screen
 const USED_FROM = 3;
+
+export const edgeTool = gripping({
+  text: () => "Click along something straight, end to end; three points or more. Drag a point to move it.",
+  press: (bench, place) => bench.gripEdge(place),
+  drag: (bench, place) => bench.dragEdge(place),
+  release: (bench) => bench.releaseEdge(),
+});
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const straightedges = (parts) => {

@@ -3,6 +3,7 @@
 import { ask } from "../../net.js";
 import { CORNERS } from "./keying.js";
 import { plain } from "./glass.js";
+import { gripping, lining } from "./tool.js";
 
 /** @typedef {import("../../types.js").Line} Line */
 /** @typedef {import("../../types.js").Track} Track */
@@ -18,6 +19,23 @@ const PROJECTIONS = [
   { value: "stereographic", label: "stereographic: shapes are kept" },
 ];
 const PLACES = ["top left", "top right", "bottom right", "bottom left"];
+
+export const gridTool = lining((bench, [x1, y1, x2, y2]) => bench.turnGridAlong(bench.shownAt([x1, y1]), bench.shownAt([x2, y2])));
+
+export const worldLineTool = lining((bench, ends) => bench.addWorldLine(ends));
+
+/** @type {import("./tool.js").Tool} */
+export const cornersTool = {
+  text: (bench) => `Click the corners of something that should be a rectangle: ${4 - bench.quad.length} to go.`,
+  press: (bench, place) => bench.addCorner(place),
+};
+
+export const ringTool = gripping({
+  text: () => "Drag the middle; on the right, the ring's size; on the left, how far it is pushed out.",
+  press: (bench, place) => bench.gripRing(place),
+  drag: (bench, place) => bench.dragRing(place),
+  release: (bench) => bench.releaseRing(),
+});
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const turning = (parts) => {
