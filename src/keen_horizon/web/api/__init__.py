@@ -20,20 +20,6 @@ from keen_horizon.web.api import (
 )
 
 ROOMS = (
-    believing,
-    bending,
-    carrying,
-    clips,
-    edits,
-    events,
-    media,
-    optics,
-    profiles,
-    projects,
-    receiving,
-    renders,
-    solving,
-    starting_points,
-    stills,
-    works,
-)
+    believing, bending, carrying, clips, edits, events, media, optics, profiles, projects, receiving, renders,
+    solving, starting_points, stills, works,
+)  # fmt: skip
