@@ -114,7 +114,8 @@ def race(page: Page, through: dict | None, scope: str = "") -> list[list[float]]
         "size": {"width": 1280, "height": 720}, "mode": "after", "before": [1, 0, 0, 0, 1, 0, 0, 0, 1],
         "after": [0.95, 0.01, 20, -0.01, 0.95, 20, 0, 0, 1], "frame": 0, "line": {"place": 0.5, "turn": 0},
         "loupe": None, "fine": False, "mark": False, "lending": None, "lenses": [None, through],
-        **{part: [None, None] for part in ("meshes", "lights", "fringes", "hazes", "deads")}, "veiled": False, "edges": False,
+        **{part: [None, None] for part in ("meshes", "lights", "fringes", "hazes", "deads")},
+        "veiled": False, "edges": False,
     }  # fmt: skip
     return page.evaluate(RACE, {"look": look, "turns": TURNS, "scope": scope})
 
