@@ -4,7 +4,7 @@ import { lining } from "./tool.js";
 
 /** @typedef {import("../../types.js").Line} Line */
 
-/** @typedef {{ what: "pin", index: number } | { what: "level" | "grid" | "world line" | "corners" | "flat", from: number[] | null } | { what: "still", from: null } | { what: "area", grip: any, index?: number } | { what: "edge" | "ring" | "light" | "dead" | "scope", grip: any }} Aim */
+/** @typedef {{ what: string, index?: number, from?: number[] | null, grip?: any }} Aim the tool in hand by its name in `tools.js`, what it is for, and what it holds */
 
 export const levelTool = lining((bench, ends) => bench.addLevelLine(ends));
 
