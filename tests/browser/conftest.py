@@ -20,6 +20,7 @@ FLAGS = [
     "--headless", "--no-sandbox", "--disable-quic", "--no-first-run", "--disable-background-networking",
     "--disable-component-update", "--disable-sync", "--enable-unsafe-swiftshader",
 ]  # fmt: skip
+VIEWPORT = {"width": 1280, "height": 800}
 expect.set_options(timeout=60_000)
 
 
@@ -68,16 +69,39 @@ def ruled(media: Path) -> Path:
     return clip
 
 
-@pytest.fixture
-def page(chromium: Browser, address: str) -> Iterator[Page]:
-    """A page that fails the test when a script fails or something outside is asked for."""
-    context = chromium.new_context(viewport={"width": 1280, "height": 800}, base_url=address, accept_downloads=True)
+@pytest.fixture(scope="session")
+def tab(chromium: Browser, address: str) -> Page:
+    """One tab for all journeys: to start one, and to fill its cache, takes longer than many a journey."""
+    context = chromium.new_context(viewport=VIEWPORT, base_url=address, accept_downloads=True)
     opened = context.new_page()
     opened.set_default_timeout(60_000)
+    return opened
+
+
+@pytest.fixture
+def page(tab: Page, address: str) -> Iterator[Page]:
+    """The tab as if it were new; it fails the test when a script fails or something outside is asked for."""
     trouble: list[str] = []
-    opened.on("pageerror", lambda error: trouble.append(str(error)))
-    opened.on("request", lambda r: trouble.append(r.url) if not r.url.startswith((address, "data:", "blob:")) else None)
-    opened.on("console", lambda m: trouble.append(m.text) if "Content Security" in m.text else None)
-    yield opened
-    context.close()
+    listening = {
+        "pageerror": lambda error: trouble.append(str(error)),
+        "request": lambda r: trouble.append(r.url) if not r.url.startswith((address, "data:", "blob:")) else None,
+        "console": lambda m: trouble.append(m.text) if "Content Security" in m.text else None,
+    }
+    for event, listener in listening.items():
+        tab.on(event, listener)
+    yield tab
+    for event, listener in listening.items():
+        tab.remove_listener(event, listener)
+    _as_new(tab)
     assert trouble == []
+
+
+def _as_new(tab: Page) -> None:
+    """Close what a test opened beside it, and forget what it kept; what it downloaded stays in the cache."""
+    for other in tab.context.pages[1:]:
+        other.close()
+    tab.unroute_all(behavior="wait")
+    tab.set_viewport_size(VIEWPORT)
+    tab.evaluate("location.origin === 'null' || localStorage.clear()")
+    tab.context.clear_cookies()
+    tab.goto("about:blank")

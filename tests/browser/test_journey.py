@@ -193,7 +193,7 @@ def test_a_bad_file_explains_itself_and_goes_away(page: Page, tmp_path: Path) ->
     expect(card.get_by_role("alert").filter(has_text="holiday.mp4: this is not a video file")).to_be_visible()
     expect(card.get_by_role("button", name="Try again").first).to_be_visible()
     assert violations(page) == []
-    page.on("dialog", lambda dialog: dialog.accept())
+    page.once("dialog", lambda dialog: dialog.accept())
     page.get_by_role("button", name="Remove holiday.mp4").click()
     expect(card).to_have_count(0)
 

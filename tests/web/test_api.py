@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from html import unescape
+from importlib import import_module
 from pathlib import Path
 
 import cv2
@@ -30,6 +31,17 @@ def test_empty_start_and_pages(browser: Browser, project: int) -> None:
         assert not re.search(r"https?://(?!www\.w3\.org)", re.sub(r"(?s)<pre.*?</pre>", "", page.text))
     assert browser.client.get("/projects/999").status_code == 404
     assert "nothing at this address" in browser.client.get("/nowhere").text
+
+
+def test_files_that_ship_are_kept_by_browsers(browser: Browser, project: int) -> None:
+    """Under an address that hangs on what all of them hold, and on nobody's cookie."""
+    page = browser.client.get(f"/projects/{project}").text
+    script = re.search(r'src="(/shipped/[0-9a-f]{16}/js/main.js)"', page)[1]
+    answer = browser.client.get(script)
+    assert answer.text == browser.client.get("/static/js/main.js").text
+    assert (answer.cache_control.immutable, answer.cache_control.max_age) == (True, 365 * 24 * 3600)
+    assert not {"Vary", "Set-Cookie"} & set(answer.headers.keys())
+    assert browser.client.get(script.replace("js/main.js", "../web/factory.py")).status_code == 404
 
 
 def test_only_the_newest_question_of_a_page_is_answered() -> None:
@@ -143,6 +155,23 @@ def test_the_same_content_twice_is_recognised(browser: Browser, clip: int, proje
     card = browser.ask("GET", f"/api/projects/{project}/clips")[1]
     assert card["state"] == "failed"
     assert "already on the shelf as shaky.mp4" in card["error"]
+
+
+def test_the_same_content_on_another_shelf_is_copied_once(
+    browser: Browser, clip: int, shaky, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    ingest = import_module("keen_horizon.jobs.kinds.ingest")
+    monkeypatch.setattr(ingest, "make_proxy", None)  # whoever calls it fails
+    elsewhere = browser.ask("POST", "/api/projects", json={"name": "Short cut"})["id"]
+    again = browser.upload(elsewhere, shaky[0], "same.mp4")
+    browser.work()
+    first, second = (browser.ask("GET", f"/api/clips/{number}") for number in (clip, again))
+    assert second["name"] == "same.mp4"
+    assert second["info"] == first["info"]
+    assert second["proxy"] == first["proxy"] | {"url": f"/media/clips/{again}/proxy.mp4"}
+    browser.ask("DELETE", f"/api/clips/{clip}")
+    assert browser.client.get(f"/media/clips/{again}/proxy.mp4").status_code == 200
+    assert browser.picture(again, frame=3).shape == (360, 640, 3)
 
 
 def test_names_are_never_paths(browser: Browser, project: int, shaky: tuple[Path, Similarities]) -> None:

@@ -13,6 +13,7 @@ from keen_horizon.web import api, pages, persons
 from keen_horizon.web.changes import Changes
 from keen_horizon.web.errors import explain_errors
 from keen_horizon.web.services import Services
+from keen_horizon.web.shipped import ship
 
 POLICY = (
     "default-src 'self'; img-src 'self' data: blob:; media-src 'self' blob:; object-src 'none'; "
@@ -44,6 +45,7 @@ def create_app(settings: Settings) -> Flask:
     )
     persons.guard(app, settings)
     CSRFProtect(app)
+    ship(app)
     for room in (pages, persons, *api.ROOMS):
         app.register_blueprint(room.blueprint)
     app.after_request(_headers)

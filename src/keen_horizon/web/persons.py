@@ -6,7 +6,7 @@ from datetime import timedelta
 from time import time
 
 from flask import Blueprint, Flask, current_app, g, jsonify, redirect, render_template, request, session, url_for
-from flask.sessions import SecureCookieSessionInterface
+from flask.sessions import SecureCookieSessionInterface, SessionMixin
 from flask_login import LoginManager, UserMixin, current_user, login_user, logout_user
 from limits import RateLimitItemPerMinute
 from limits.storage import MemoryStorage
@@ -17,6 +17,7 @@ from keen_horizon.config import Settings, is_loopback
 from keen_horizon.operations import persons
 from keen_horizon.store.models import Person
 from keen_horizon.web.services import services
+from keen_horizon.web.shipped import SHIPPED
 
 blueprint = Blueprint("persons", __name__)
 
@@ -24,7 +25,7 @@ IDLE = timedelta(hours=12)  # a session ends after as long without a request
 LONGEST_S = 7 * 86_400.0  # and at the latest after a week
 PER_NAME = RateLimitItemPerMinute(5, 1)  # wrong passwords
 PER_ADDRESS = RateLimitItemPerMinute(20, 1)
-OPEN_TO_ALL = ("persons.sign_in", "static")
+OPEN_TO_ALL = ("persons.sign_in", "static", "shipped.file")
 NOT_SECURE = (
     "Keen Horizon is reached from other machines over https only. Put a proxy with TLS before it and name the proxy's "
     "address in KEEN_HORIZON_PROXY.\n"
@@ -44,7 +45,12 @@ class SignedIn(UserMixin):
 
 
 class SecureWhereTold(SecureCookieSessionInterface):
-    """Session cookies that stay on TLS once they came over TLS."""
+    """Session cookies that stay on TLS once they came over TLS, for everything but the files that ship."""
+
+    def save_session(self, app: Flask, session: SessionMixin, response: Response) -> None:
+        """Say nothing of it with a file that ships: else what a browser keeps of it would hang on its cookie."""
+        if not request.path.startswith(SHIPPED):
+            super().save_session(app, session, response)
 
     def get_cookie_secure(self, app: Flask) -> bool:
         """Whether this answer goes over TLS."""

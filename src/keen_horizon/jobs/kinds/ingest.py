@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-from pathlib import PurePath
+from dataclasses import dataclass, replace
+from pathlib import Path, PurePath
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 from sqlalchemy import Engine, select
 from sqlalchemy.orm import Session
 
@@ -49,10 +50,11 @@ def ingest(engine: Engine, files: FileStore, work: Work, progress: Progress) -> 
     if stored:  # its file's time is that of its receiving
         info = replace(info, carried=info.carried.without_file_time())
     info = replace(info, carried=replace(info.carried, others=(*info.carried.others, *left)))
-    proxy, strip, times_file = (files.work_path(f"ingest-{work.clip_id}{end}") for end in (".mp4", ".jpg", ".npy"))
-    facts = make_proxy(source, info, times, proxy, strip, progress.frames, progress.should_stop)
-    info, times = shortened(info, times, facts.frames)
-    np.save(times_file, times)
+    with transaction(engine) as session:
+        twin = _same_pictures(session, files, digest, info)
+        copy = Copy.of(twin) if twin else None
+    copy = copy or _copied(files, work.clip_id, source, info, times, progress)
+    info, _ = shortened(info, times, copy.frames)
     if not stored and known_by(source) != known:
         raise MediaError(f"{name}: the file changed while it was prepared. Wait until it is copied, then try again.")
     with transaction(engine) as session:
@@ -61,15 +63,7 @@ def ingest(engine: Engine, files: FileStore, work: Work, progress: Progress) -> 
         same_count = before.reading.pictures_per_frame == info.reading.pictures_per_frame
         clip.bytes, clip.source_modified = known
         clip.info, clip.digest, clip.state, clip.error = info.to_json(), digest, ClipState.READY, None
-        clip.proxy = {
-            "width": facts.size.width,
-            "height": facts.size.height,
-            "rate": facts.rate,
-            "lost_frames": facts.frames - facts.decoded,
-        }
-        clip.proxy_key = files.keep(proxy, ".mp4")
-        clip.thumbnails_key = files.keep(strip, ".jpg")
-        clip.times_key = files.keep(times_file, ".npy")
+        clip.proxy, (clip.proxy_key, clip.thumbnails_key, clip.times_key) = copy.facts, copy.keys
         kept = clip.draft if same_count else None
         clip.draft = _fitting(kept, info.frames) or first_treatment(session).to_json()
         for edit in clip.project.edits:
@@ -97,6 +91,58 @@ def _join(engine: Engine, files: FileStore, work: Work, progress: Progress) -> N
         clip.bytes = files.path(clip.source_key).stat().st_size
 
 
+@dataclass(frozen=True)
+class Copy:
+    """What the viewer shows of a clip: facts of the light copy, how many frames it has, and the store's keys of copy,
+    thumbnails and times.
+    """
+
+    facts: dict[str, Any]
+    frames: int
+    keys: tuple[str, str, str]
+
+    @staticmethod
+    def of(clip: Clip) -> Copy:
+        """That of a clip that is prepared."""
+        return Copy(clip.proxy or {}, ClipInfo.from_json(clip.info or {}).frames, _keys(clip))
+
+
+def _keys(clip: Clip) -> tuple[str, str, str]:
+    return clip.proxy_key or "", clip.thumbnails_key or "", clip.times_key or ""
+
+
+def _same_pictures(session: Session, files: FileStore, digest: str, info: ClipInfo) -> Clip | None:
+    """A clip on another shelf whose file, and how it is read, are the same: what was made of its pictures is there."""
+    for clip in session.scalars(select(Clip).where(Clip.digest == digest, Clip.state == ClipState.READY)):
+        theirs = ClipInfo.from_json(clip.info or {})
+        read_alike = (theirs.reading, theirs.camera, theirs.display) == (info.reading, info.camera, info.display)
+        if read_alike and _kept(clip, files):
+            return clip
+    return None
+
+
+def _kept(clip: Clip, files: FileStore) -> bool:
+    """Whether all that was made of a clip is in the store."""
+    return all(key and files.path(key).exists() for key in _keys(clip))
+
+
+def _copied(
+    files: FileStore, clip_id: int, source: Path, info: ClipInfo, times: NDArray[np.float64], progress: Progress
+) -> Copy:
+    """Make the light copy. Raises Stopped, MediaError."""
+    proxy, strip, times_file = (files.work_path(f"ingest-{clip_id}{end}") for end in (".mp4", ".jpg", ".npy"))
+    made = make_proxy(source, info, times, proxy, strip, progress.frames, progress.should_stop)
+    np.save(times_file, times[: made.frames])
+    facts = {
+        "width": made.size.width,
+        "height": made.size.height,
+        "rate": made.rate,
+        "lost_frames": made.frames - made.decoded,
+    }
+    keys = files.keep(proxy, ".mp4"), files.keep(strip, ".jpg"), files.keep(times_file, ".npy")
+    return Copy(facts, made.frames, keys)
+
+
 def _prepared_already(session: Session, files: FileStore, clip_id: int, digest: str, known: tuple[int, int]) -> bool:
     """Whether nothing is left to do: the content is the one that was prepared. Raises MediaError for a twin's."""
     clip = session.get_one(Clip, clip_id)
@@ -104,10 +150,9 @@ def _prepared_already(session: Session, files: FileStore, clip_id: int, digest: 
     twin = session.scalar(same)
     if twin is not None:
         raise MediaError(f"{clip.name}: this file is already on the shelf as {twin.name}. Remove this card.")
-    made = (clip.proxy_key, clip.thumbnails_key, clip.times_key)
     if clip.digest != digest or clip.info is None or ClipInfo.from_json(clip.info).asked != Asked.from_json(clip.asked):
         return False
-    if not all(key and files.path(key).exists() for key in made):
+    if not _kept(clip, files):
         return False
     clip.state, clip.error = ClipState.READY, None
     clip.bytes, clip.source_modified = known
