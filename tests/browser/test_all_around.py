@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from playwright.sync_api import Locator, Page, expect
+from playwright.sync_api import Locator, Page, Route, expect
 from spheres import SMALL, harbour, rocking
 from steps import bring_in, canvas_of, draft_of, press, settled, shown_and_still, start_project
 
@@ -19,6 +19,7 @@ from keen_horizon.simulator.sphere import SphereFilm
 
 FRAMES = 40
 INSET = 0.28
+SOLVE = re.compile(r"/api/clips/\d+/solve")
 
 
 @pytest.fixture(scope="module")
@@ -98,9 +99,16 @@ def test_what_is_being_typed_outlasts_an_answer(page: Page, rocked: Path) -> Non
     page.get_by_role("radio", name=re.compile("^Flat")).check()
     turned = page.get_by_role("group", name="To the right", exact=True).get_by_role("spinbutton")
     page.get_by_label("Width of the delivered picture").fill("480")
-    page.get_by_label("Width of the delivered picture").press("Tab")  # asks
+    held: list[Route] = []
+    page.route(SOLVE, held.append)
+    with page.expect_request(SOLVE):
+        page.get_by_label("Width of the delivered picture").press("Tab")
     turned.fill("170")
-    settled(page)  # it was answered
+    page.unroute(SOLVE)
+    for route in held:
+        route.continue_()
+    settled(page)  # it is answered now
+    assert held
     expect(turned).to_have_value("170")
     turned.press("Tab")
     settled(page)

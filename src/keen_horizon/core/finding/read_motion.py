@@ -8,10 +8,12 @@ tell nothing; its strength is retuned to what it meets.
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 import numpy as np
 import scipy.linalg
+import scipy.sparse
 from numpy.typing import NDArray
 
 from keen_horizon.core.finding.followed_noise import RAYLEIGH
@@ -29,6 +31,7 @@ FIRST_DEVIATION, LEAST_DEVIATION = 0.2, 1e-3  # px, of the controls' differences
 LONGEST_STEP = 0.4  # of the readout
 SETTLED, SETTLED_PX = 1e-4, 0.05  # a step's change of the readout, and of the motion from one control to the next: what
 # rows moved by is then 0.003 px from where more steps lead
+ONE, OTHER = np.tril_indices(FIGURES)  # figures, every two once
 BLOCKS = 12  # of the clip, whose disagreement tells the doubt
 
 
@@ -51,7 +54,7 @@ def solved_readout(pairs: ReadPairs, readout: float, steps: int, knots: float, o
     state = _State.first(pairs, spline, readout)
     for done in range(steps):
         before = state.readout
-        _step(spline, state, _normal(pairs, spline, state))
+        _step(spline, state, _normal(_parts(pairs, spline, state.readout), spline, state))
         if done > 2 and abs(state.readout - before) < SETTLED:
             break
     return _judged(pairs, spline, state)
@@ -76,10 +79,10 @@ def solved_motion(pairs: ReadPairs, readout: float, steps: int, knots: float, or
     Raises LinAlgError where they tell none.
     """
     spline = _Spline.over(pairs, abs(readout), knots, order)
-    state = _State.first(pairs, spline, readout)
+    state, parts = _State.first(pairs, spline, readout), list(_parts(pairs, spline, readout))
     for _ in range(steps):
         before = state.controls
-        _step(spline, state, _normal(pairs, spline, state), known=True)
+        _step(spline, state, _normal(parts, spline, state), known=True)
         if np.abs(np.diff(state.controls - before, axis=0)).max() < SETTLED_PX:
             break
     return SolvedMotion(spline, state.controls)
@@ -153,15 +156,63 @@ class _State:
 
 
 @dataclass(frozen=True)
-class _Seen:
-    """What the M points of E pairs say near a state, across and down as one complex number each.
-
-    A point moves by the `motion` (E, M, FIGURES) of each figure, times the `shares` (E, M, S) of the S controls from
-    `opens` (E,) on; by `late` (E, M) for the readout; `errors` and `weights` (E, M); how many are believed.
+class _Moments:
+    """When both ends of the M points of E pairs were read: a point moves by the `shares` (E, M, S) of the S controls
+    from `opens` (E,) on, and by `slopes` of them for the readout.
     """
 
     opens: NDArray[np.intp]
     shares: Floats
+    slopes: Floats
+
+    @staticmethod
+    def of(pairs: ReadPairs, spline: _Spline, readout: float) -> _Moments:
+        """Those of a readout."""
+        opens = spline.opens(pairs.frame)
+        shares, slopes = np.zeros((2, *pairs.source.shape, spline.span))
+        pair, point = np.ogrid[: shares.shape[0], : shares.shape[1]]
+        for end, later, sign in ((0, pairs.early, -1.0), (1, pairs.late, 1.0)):
+            first, weights, rising = spline.at(pairs.frame[:, None] + end + readout * later)
+            place = first - opens[:, None]
+            for i in range(4):
+                shares[pair, point, place + i] += sign * weights[..., i]
+                slopes[pair, point, place + i] += sign * later * rising[..., i]
+        return _Moments(opens, shares, slopes)
+
+    def windows(self, controls: Floats) -> Floats:
+        """The controls (E, S, FIGURES) that each pair's points touch, of all (K, FIGURES)."""
+        return np.asarray(controls[self.opens[:, None] + np.arange(self.shares.shape[2])])
+
+    def shared_out(self, products: Floats, count: int) -> Floats:
+        """Sums over points of their `products` (P, E, M), shared out to every two of the controls that a point touches:
+        (S, count, P), by how far the two lie apart and which is the earlier.
+        """
+        span = self.shares.shape[2]
+        later, earlier = np.tril_indices(span)
+        both = self.shares[..., later] * self.shares[..., earlier]
+        sums = (np.swapaxes(both, 1, 2) @ np.moveaxis(products, 0, 2)).reshape(-1, len(products))
+        places = (count * (later - earlier) + earlier + self.opens[:, None]).ravel()
+        onto = scipy.sparse.csc_array(
+            (np.ones(len(places)), places, np.arange(len(places) + 1)), (span * count, len(places))
+        )
+        return np.asarray((onto @ sums).reshape(span, count, -1), np.float64)
+
+
+def _parts(pairs: ReadPairs, spline: _Spline, readout: float) -> Iterator[tuple[ReadPairs, _Moments]]:
+    """Some pairs at a time, with the moments at which a readout reads their points."""
+    for part in pairs.parts():
+        yield part, _Moments.of(part, spline, readout)
+
+
+@dataclass(frozen=True)
+class _Seen:
+    """What the M points of E pairs say near a state, across and down as one complex number each.
+
+    A point moves by the `motion` (FIGURES, E, M) of each figure, times its shares of the controls; by `late` (E, M) for
+    the readout; `errors` and `weights` (E, M); how many are believed.
+    """
+
+    moments: _Moments
     motion: Complex
     late: Complex
     errors: Complex
@@ -172,12 +223,12 @@ class _Seen:
     @property
     def places(self) -> NDArray[np.intp]:
         """Where the figures (E, S * FIGURES) of those controls stand among all unknowns."""
-        return FIGURES * self.opens[:, None] + np.arange(FIGURES * self.shares.shape[2])
+        return FIGURES * self.moments.opens[:, None] + np.arange(FIGURES * self.moments.shares.shape[2])
 
     def moved(self, controls: Floats) -> Complex:
         """How far the points (E, M) move for a change of the controls (K, FIGURES)."""
-        windows = controls[self.opens[:, None] + np.arange(self.shares.shape[2])]
-        return np.asarray((self.motion * (self.shares @ windows)).sum(-1))
+        figures = self.moments.shares @ self.moments.windows(controls)
+        return np.asarray((self.motion * np.moveaxis(figures, -1, 0)).sum(0))
 
 
 @dataclass(frozen=True)
@@ -195,23 +246,9 @@ class _Normal:
         return np.asarray(scipy.linalg.cho_solve_banded(self.factor, right))
 
 
-def _seen(pairs: ReadPairs, spline: _Spline, state: _State) -> _Seen:
-    h, source = pairs.half_diagonal, pairs.source
-    starts = pairs.frame[:, None] + state.readout * pairs.early
-    ends = pairs.frame[:, None] + 1 + state.readout * pairs.late
-    opens = spline.opens(pairs.frame)
-    shares = np.zeros((*source.shape, spline.span))
-    here, later = spline.at(starts), spline.at(ends)
-    for (first, weights, _), sign in ((here, -1.0), (later, 1.0)):
-        place = first - opens[:, None]
-        for i in range(4):
-            taken = np.take_along_axis(shares, (place + i)[..., None], 2)
-            np.put_along_axis(shares, (place + i)[..., None], taken + sign * weights[..., i, None], 2)
-    windows = state.controls[opens[:, None] + np.arange(spline.span)]
-    moved = shares @ windows
-    speed = [
-        sum(slopes[..., i, None] * state.controls[first + i] for i in range(4)) for first, _, slopes in (here, later)
-    ]
+def _seen(pairs: ReadPairs, moments: _Moments, state: _State) -> _Seen:
+    h, source, windows = pairs.half_diagonal, pairs.source, moments.windows(state.controls)
+    moved = moments.shares @ windows
     grown = np.exp((moved[..., 0] + 1j * moved[..., 1]) / h)
     tilt = moved[..., 4] + 1j * moved[..., 5]
     depth = 1 + (np.conj(tilt) * source).real / h**2
@@ -219,51 +256,55 @@ def _seen(pairs: ReadPairs, spline: _Spline, state: _State) -> _Seen:
     ones = np.ones_like(source)
     turned = grown * source / h
     tilting = -source / h**2
-    motion = np.stack([turned, 1j * turned, ones, 1j * ones, tilting * source.real, tilting * source.imag], -1)
+    motion = np.stack([turned, 1j * turned, ones, 1j * ones, tilting * source.real, tilting * source.imag])
     errors = np.where(pairs.there, pairs.target - found, 0)
-    late = (motion * (speed[1] * pairs.late[..., None] - speed[0] * pairs.early[..., None])).sum(-1)
+    late = (motion * np.moveaxis(moments.slopes @ windows, -1, 0)).sum(0)
     size = np.abs(errors) * np.sqrt(pairs.trust)
     spread = np.maximum(pairs.noise, row_medians(size, pairs.there) / RAYLEIGH)[:, None]
     belief = pairs.there * tukey(size, spread * RAYLEIGH)
     weights = belief * pairs.trust / (CORRELATED * pairs.noise[:, None]) ** 2
     limit = CORRELATED * TUKEY_REACH * pairs.noise[:, None]
     cost = float((pairs.there * np.minimum(size / limit, 1) ** 2).sum())
-    return _Seen(opens, shares, motion, late, errors, weights, int((belief > 0.5).sum()), cost)
+    return _Seen(moments, motion, late, errors, weights, int((belief > 0.5).sum()), cost)
 
 
-def _normal(pairs: ReadPairs, spline: _Spline, state: _State) -> _Normal:
-    width, unknowns = FIGURES * spline.span, FIGURES * spline.count
-    band, wanted, border = np.zeros((width, unknowns)), np.zeros(unknowns), np.zeros(unknowns)
+def _normal(parts: Iterable[tuple[ReadPairs, _Moments]], spline: _Spline, state: _State) -> _Normal:
+    unknowns = FIGURES * spline.count
+    wanted, border = np.zeros(unknowns), np.zeros(unknowns)
     late, late_wanted = 1 / FURTHEST**2, -state.readout / FURTHEST**2
-    for part in pairs.parts():
-        seen = _seen(part, spline, state)
-        against = np.concatenate([seen.motion, seen.late[..., None], seen.errors[..., None]], -1)
-        weighted = np.conj(seen.motion * seen.weights[..., None])
-        products = (weighted[..., :, None] * against[..., None, :]).real  # of each figure with each, point by point
-        band += _banded(seen, products[..., :FIGURES], width, unknowns)
-        own, errors = (np.swapaxes(seen.shares, 1, 2) @ products[..., i] for i in (FIGURES, FIGURES + 1))
+    blocks = np.zeros((spline.span, spline.count, len(ONE)))
+    for pairs, moments in parts:
+        seen = _seen(pairs, moments, state)
+        across, down = seen.motion.real, seen.motion.imag
+        weighted_across, weighted_down = across * seen.weights, down * seen.weights
+        products = weighted_across[ONE] * across[OTHER] + weighted_down[ONE] * down[OTHER]
+        blocks += moments.shared_out(products, spline.count)
+        own, errors = (
+            np.swapaxes(moments.shares, 1, 2)
+            @ np.moveaxis(weighted_across * values.real + weighted_down * values.imag, 0, 2)
+            for values in (seen.late, seen.errors)
+        )
         border += np.bincount(seen.places.ravel(), own.ravel(), unknowns)
         wanted += np.bincount(seen.places.ravel(), errors.ravel(), unknowns)
         late += float((seen.weights * np.abs(seen.late) ** 2).sum())
         late_wanted += float((seen.weights * np.conj(seen.late) * seen.errors).real.sum())
+    band = _banded(blocks)
     _add_prior(spline, state, band, wanted)
     return _Normal((scipy.linalg.cholesky_banded(band, lower=True), True), wanted, border, late, late_wanted)
 
 
-def _banded(seen: _Seen, products: Floats, width: int, unknowns: int) -> Floats:
-    """The lower band (width, unknowns) of the sums over points of their `products` (E, M, FIGURES, FIGURES), each
-    shared out to every two of the controls that the point touches.
-    """
-    late, early = np.tril_indices(seen.shares.shape[2])
-    both = seen.shares[..., late] * seen.shares[..., early]
-    sums = np.swapaxes(both, 1, 2) @ products.reshape(*products.shape[:2], -1)
-    figure = np.arange(FIGURES)
-    rows = (FIGURES * late[:, None, None] + figure[:, None] + 0 * figure).ravel()
-    columns = (FIGURES * early[:, None, None] + 0 * figure[:, None] + figure).ravel()
-    lower = rows >= columns
-    places = (rows - columns)[lower] * unknowns + columns[lower] + FIGURES * seen.opens[:, None]
-    chosen = sums.reshape(len(sums), -1)[:, lower]
-    return np.asarray(np.bincount(places.ravel(), chosen.ravel(), width * unknowns), np.float64).reshape(width, -1)
+def _banded(blocks: Floats) -> Floats:
+    """The lower band (S * FIGURES, K * FIGURES) of what `_Moments.shared_out` says of figures ONE and OTHER."""
+    span, count, _ = blocks.shape
+    square = np.zeros((span, count, FIGURES, FIGURES))
+    square[..., ONE, OTHER] = square[..., OTHER, ONE] = blocks
+    band = np.zeros((span * FIGURES, count, FIGURES))
+    for i, j in np.ndindex(FIGURES, FIGURES):  # figures of the later control, and of the earlier
+        if i >= j:
+            band[i - j :: FIGURES, :, j] = square[:, :, i, j]
+        else:
+            band[FIGURES + i - j :: FIGURES, :, j][: span - 1] = square[1:, :, i, j]
+    return band.reshape(span * FIGURES, -1)
 
 
 def _add_prior(spline: _Spline, state: _State, band: Floats, wanted: Floats) -> None:
@@ -300,13 +341,14 @@ def _met(controls: Floats, spline: _Spline) -> Floats:
 
 def _judged(pairs: ReadPairs, spline: _Spline, state: _State) -> SolvedReadout:
     """How well the readout is known: from how differently parts of the clip pull at it (a sandwich estimate)."""
-    normal = _normal(pairs, spline, state)
+    parts = list(_parts(pairs, spline, state.readout))
+    normal = _normal(parts, spline, state)
     along = normal.solved(normal.border)
     pulls = np.zeros(0)
     felt = total = cost = 0.0
     believed = there = 0
-    for part in pairs.parts():
-        seen = _seen(part, spline, state)
+    for part, moments in parts:
+        seen = _seen(part, moments, state)
         late = seen.late - seen.moved(along.reshape(-1, FIGURES))  # what the controls cannot do instead
         pulls = np.r_[pulls, (seen.weights * np.conj(late) * seen.errors).real.sum(1)]
         felt += float((seen.weights * np.abs(late) ** 2).sum())

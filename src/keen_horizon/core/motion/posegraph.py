@@ -95,10 +95,9 @@ def robust_values(
 
 
 def _solve(a: NDArray[np.intp], b: NDArray[np.intp], difference: Floats, count: int, weights: Floats) -> Floats:
-    rows, columns = np.r_[a, b, a, b], np.r_[a, b, b, a]
-    values = np.r_[weights, weights, -weights, -weights]
-    laplacian = csc_matrix((values, (rows, columns)), (count, count))
-    anchored = laplacian + csc_matrix(([weights.max()], ([0], [0])), (count, count))
+    rows, columns = np.r_[a, b, a, b, 0], np.r_[a, b, b, a, 0]
+    values = np.r_[weights, weights, -weights, -weights, weights.max()]  # the last holds the first frame near 0
+    anchored = csc_matrix((values, (rows, columns)), (count, count))
     right = np.zeros((count, difference.shape[1]))
     np.add.at(right, a, weights[:, None] * difference)
     np.add.at(right, b, -weights[:, None] * difference)

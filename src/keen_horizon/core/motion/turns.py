@@ -104,37 +104,56 @@ def match_turns(stage: OpticsStage, points: MatchedPoints, first: int, noise: fl
     weights, growth = trust, np.zeros(len(source))
     errors = np.zeros(trust.shape)
     turns = Rotation.identity(len(source))
+    rays, wanted = (np.ascontiguousarray(np.swapaxes(seen_at, 1, 2)) for seen_at in (source, target))  # (E, 3, M)
     for _ in range(ROUNDS):
-        moved = source @ np.swapaxes(turns.as_matrix(), 1, 2)
+        moved = turns.as_matrix() @ rays
         outward = _outward(moved)
-        left = target - moved - growth[:, None, None] * outward
+        left = wanted - moved - growth[:, None, None] * outward
         change = _step(moved, outward, left, weights / typical**2, growth)
         turns = Rotation.from_rotvec(change[:, :3]) * turns
         growth = growth + change[:, 3]
-        left = left - np.cross(change[:, None, :3], moved) - change[:, None, 3:] * outward
-        errors = np.where(seen, np.linalg.norm(left, axis=-1) / angle, 0.0)
+        left -= _crossing(change[:, :3]) @ moved + change[:, 3:, None] * outward
+        errors = np.where(seen, np.linalg.norm(left, axis=1) / angle, 0.0)
         weights = trust * biweight(errors, seen, noise)
     return MatchTurns(turns, growth, (weights > 0).sum(1), errors)
 
 
 def _outward(rays: Floats) -> Floats:
-    """How rays (E, M, 3) move, to first order, when a flat picture grows."""
-    flat = rays * (1.0, 1.0, 0.0)
-    return np.asarray(flat - rays * (flat**2).sum(-1, keepdims=True))
+    """How rays (E, 3, M) move, to first order, when a flat picture grows."""
+    x, y, z = np.moveaxis(rays, 1, 0)
+    aside = x**2 + y**2
+    return np.stack([x - x * aside, y - y * aside, -z * aside], 1)
 
 
 def _step(moved: Floats, outward: Floats, left: Floats, weights: Floats, growth: Floats) -> Floats:
-    """Rotation vectors and growth (E, 4) that explain what is `left` (E, M, 3) best."""
-    x, y, z = np.moveaxis(moved, -1, 0)
-    none = np.zeros(x.shape)
-    columns = [np.stack([none, -z, y], -1), np.stack([z, none, -x], -1), np.stack([-y, x, none], -1), outward]
-    rows = np.stack(columns, -1).reshape(len(moved), -1, 4)
-    weighted = np.swapaxes(rows * np.repeat(weights, 3, axis=1)[..., None], 1, 2)
-    normal, wanted = weighted @ rows, (weighted @ left.reshape(len(moved), -1, 1))[..., 0]
-    normal[:, 3, 3] += GROWTH_SPREAD**-2
-    wanted[:, 3] -= growth * GROWTH_SPREAD**-2
+    """Rotation vectors and growth (E, 4) that explain what is `left` (E, 3, M) best.
+
+    A ray m turned by r moves by r x m, so all that is asked for hangs on sums of m m', m o' and m l'.
+    """
+    both = np.concatenate([moved, outward], 1)
+    sums = (both * weights[:, None]) @ np.swapaxes(np.concatenate([both, left], 1), 1, 2)
+    spread, aside, pulled = np.split(sums[:, :3], 3, axis=2)
+    normal, wanted = np.zeros((len(moved), 4, 4)), np.zeros((len(moved), 4))
+    normal[:, :3, :3] = np.trace(spread, axis1=1, axis2=2)[:, None, None] * np.eye(3) - spread
+    normal[:, :3, 3] = normal[:, 3, :3] = _turning(aside)
+    normal[:, 3, 3] = np.trace(sums[:, 3:, 3:6], axis1=1, axis2=2) + GROWTH_SPREAD**-2
+    wanted[:, :3] = _turning(pulled)
+    wanted[:, 3] = np.trace(sums[:, 3:, 6:], axis1=1, axis2=2) - growth * GROWTH_SPREAD**-2
     normal += (1e-6 + 1e-9 * np.trace(normal, axis1=1, axis2=2))[:, None, None] * np.eye(4)
     return np.asarray(np.linalg.solve(normal, wanted[..., None])[..., 0])
+
+
+def _turning(products: Floats) -> Floats:
+    """Sums of a x b (E, 3) from those of a b' (E, 3, 3)."""
+    apart = products - np.swapaxes(products, 1, 2)
+    return np.stack([apart[:, 1, 2], apart[:, 2, 0], apart[:, 0, 1]], -1)
+
+
+def _crossing(vectors: Floats) -> Floats:
+    """Matrices (E, 3, 3) that turn b into a x b, for vectors a (E, 3)."""
+    x, y, z = vectors.T
+    none = np.zeros(len(vectors))
+    return np.stack([none, -z, y, z, none, -x, -y, x, none], -1).reshape(-1, 3, 3)
 
 
 def bridged_motion(motion: Floats, blind: NDArray[np.bool_]) -> Floats:
