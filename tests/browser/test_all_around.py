@@ -100,15 +100,15 @@ def test_what_is_being_typed_outlasts_an_answer(page: Page, rocked: Path) -> Non
     turned = page.get_by_role("group", name="To the right", exact=True).get_by_role("spinbutton")
     page.get_by_label("Width of the delivered picture").fill("480")
     held: list[Route] = []
-    page.route(SOLVE, held.append)
+    page.route(SOLVE, lambda route: held.append(route))
     with page.expect_request(SOLVE):
         page.get_by_label("Width of the delivered picture").press("Tab")
     turned.fill("170")
-    page.unroute(SOLVE)
+    assert held
     for route in held:
         route.continue_()
+    page.unroute(SOLVE)
     settled(page)  # it is answered now
-    assert held
     expect(turned).to_have_value("170")
     turned.press("Tab")
     settled(page)
