@@ -38,6 +38,10 @@ def test_range_keys_are_in_and_out() -> None:
         ({"motion": {"freedom": ["shift", "shift"]}}, "motion"),
         ({"motion": {"freedom": ["sway"]}}, r"motion\.freedom"),
         ({"edges": {"zoom_limit": 0.5}}, r"edges\.zoom_limit"),
+        *(
+            ({"motion": {"rolling_shutter": odd}}, r'motion\.rolling_shutter: should be "off", "measured", or how long')
+            for odd in (1.5, "mesured", True, None, [0.5])
+        ),
         ({"motion": {"strength_keys": [{"frame": 3, "value": 0}, {"frame": 3, "value": 1}]}}, "one frame"),
         ({"motion": {"keys": [{"figure": "strength", "keys": [{"frame": 3, "value": 1.5}]}]}}, "between 0 and 1"),
         ({"motion": {"keys": [{"figure": "canvas", "keys": [{"frame": 3, "value": 1}]}]}}, r"motion\.keys\.0\.figure"),

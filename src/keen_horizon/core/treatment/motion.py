@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import Field, model_validator
+from pydantic import Field, field_validator, model_validator
 
 from keen_horizon.core.glass.shutter import FURTHEST
 from keen_horizon.core.treatment.believing import MOST_AREAS, Area, Belief, StandsStill
@@ -119,6 +119,16 @@ class Motion(Part):
     def as_shot(self) -> bool:
         """Whether nothing of it needs the camera's motion."""
         return self.intent is None and self.rolling_shutter == "off"
+
+    @field_validator("rolling_shutter", mode="before")
+    @classmethod
+    def _readout(cls, value: object) -> object:
+        number = isinstance(value, int | float) and not isinstance(value, bool) and -FURTHEST <= value <= FURTHEST
+        if not number and value not in ("off", "measured"):
+            raise ValueError(
+                f'should be "off", "measured", or how long rows are read, {-FURTHEST} to {FURTHEST} frames'
+            )
+        return value
 
     @model_validator(mode="after")
     def _distinct(self) -> Motion:
