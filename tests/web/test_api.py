@@ -41,6 +41,8 @@ def test_files_that_ship_are_kept_by_browsers(browser: Browser, project: int) ->
     assert answer.text == browser.client.get("/static/js/main.js").text
     assert (answer.cache_control.immutable, answer.cache_control.max_age) == (True, 365 * 24 * 3600)
     assert not {"Vary", "Set-Cookie"} & set(answer.headers.keys())
+    former = browser.client.get(script.replace(script.split("/")[2], "0" * 16))
+    assert (former.text, former.cache_control.no_cache) == (answer.text, True)
     assert browser.client.get(script.replace("js/main.js", "../web/factory.py")).status_code == 404
 
 

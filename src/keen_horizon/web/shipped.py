@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 from pathlib import Path
 
-from flask import Blueprint, Flask, Response, send_from_directory, url_for
+from flask import Blueprint, Flask, Response, current_app, send_from_directory, url_for
 
 SHIPPED = "/shipped/"  # where they stand
 KEPT_SECONDS = 365 * 24 * 3600  # the longest that HTTP's authors ask for (RFC 2616, 14.21)
@@ -20,14 +20,16 @@ blueprint = Blueprint("shipped", __name__)
 
 def ship(app: Flask) -> None:
     """Serve what ships with the application, and give templates `shipped(name)`, its address."""
-    release = _release(FOLDER)
+    release = app.config["RELEASE"] = _release(FOLDER)
     app.register_blueprint(blueprint)
     app.jinja_env.globals["shipped"] = lambda name: url_for("shipped.file", release=release, name=name)
 
 
 @blueprint.get(f"{SHIPPED}<release>/<path:name>")
 def file(release: str, name: str) -> Response:
-    """A file, whichever release is asked for: a page that stood open while the application was replaced goes on."""
+    """A file, kept only under its own release; a page that stood open while the application was replaced goes on."""
+    if release != current_app.config["RELEASE"]:
+        return send_from_directory(FOLDER, name)
     answer = send_from_directory(FOLDER, name, max_age=KEPT_SECONDS)
     answer.cache_control.immutable = True
     return answer

@@ -8,16 +8,16 @@ tell nothing; its strength is retuned to what it meets.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
 import scipy.linalg
-import scipy.sparse
 from numpy.typing import NDArray
 
 from keen_horizon.core.finding.followed_noise import RAYLEIGH
 from keen_horizon.core.finding.read_pairs import ReadPairs
+from keen_horizon.core.finding.read_spline import Moments, Spline, parts_read
 from keen_horizon.core.geometry.robust import TUKEY_REACH, tukey
 from keen_horizon.core.geometry.similarity import Complex, Floats, fit_similarities
 from keen_horizon.core.glass.shutter import FIGURES, FURTHEST, LEAST_DEPTH
@@ -50,11 +50,11 @@ class SolvedReadout:
 
 def solved_readout(pairs: ReadPairs, readout: float, steps: int, knots: float, order: int) -> SolvedReadout:
     """The best readout near one, and how well it is known."""
-    spline = _Spline.over(pairs, FURTHEST, knots, order)
+    spline = Spline.over(pairs, FURTHEST, knots, order)
     state = _State.first(pairs, spline, readout)
     for done in range(steps):
         before = state.readout
-        _step(spline, state, _normal(_parts(pairs, spline, state.readout), spline, state))
+        _step(spline, state, _normal(parts_read(pairs, spline, state.readout), spline, state))
         if done > 2 and abs(state.readout - before) < SETTLED:
             break
     return _judged(pairs, spline, state)
@@ -64,7 +64,7 @@ def solved_readout(pairs: ReadPairs, readout: float, steps: int, knots: float, o
 class SolvedMotion:
     """The motion that a spline's `controls` (K, FIGURES) make, px of the pairs that told it."""
 
-    spline: _Spline
+    spline: Spline
     controls: Floats
 
     def at(self, times: Floats) -> Floats:
@@ -78,58 +78,14 @@ def solved_motion(pairs: ReadPairs, readout: float, steps: int, knots: float, or
 
     Raises LinAlgError where they tell none.
     """
-    spline = _Spline.over(pairs, abs(readout), knots, order)
-    state, parts = _State.first(pairs, spline, readout), list(_parts(pairs, spline, readout))
+    spline = Spline.over(pairs, abs(readout), knots, order)
+    state, parts = _State.first(pairs, spline, readout), list(parts_read(pairs, spline, readout))
     for _ in range(steps):
         before = state.controls
         _step(spline, state, _normal(parts, spline, state), known=True)
         if np.abs(np.diff(state.controls - before, axis=0)).max() < SETTLED_PX:
             break
     return SolvedMotion(spline, state.controls)
-
-
-@dataclass(frozen=True)
-class _Spline:
-    """A uniform cubic B-spline with `knots` controls a frame, `count` of them, the first value at `start`.
-
-    Differences of some `order` of its controls are drawn to nothing; readouts are no longer than `longest`.
-    """
-
-    start: float
-    knots: float
-    count: int
-    order: int
-    longest: float
-
-    @staticmethod
-    def over(pairs: ReadPairs, longest: float, knots: float, order: int) -> _Spline:
-        """One for the motion of some pairs."""
-        first, last = float(pairs.frame[0]) - FURTHEST, float(pairs.frame[-1]) + 1 + FURTHEST
-        return _Spline(first, knots, int(np.ceil((last - first) * knots)) + 4, order, longest)
-
-    @property
-    def span(self) -> int:
-        """How many controls the points of one pair touch."""
-        return int(np.ceil((1 + self.longest) * self.knots)) + 5
-
-    @property
-    def times(self) -> Floats:
-        """When each control counts most."""
-        return np.asarray(self.start + (np.arange(self.count) - 1) / self.knots)
-
-    def opens(self, frame: NDArray[np.intp]) -> NDArray[np.intp]:
-        """The first control that the points of pairs touch."""
-        found = np.floor((frame - self.longest / 2 - self.start) * self.knots).astype(np.intp)
-        return np.asarray(np.minimum(found, self.count - self.span))
-
-    def at(self, times: Floats) -> tuple[NDArray[np.intp], Floats, Floats]:
-        """The first of the four controls that make the value at each time, their weights (..., 4) and slopes."""
-        place = np.clip((times - self.start) * self.knots, 0, self.count - 3 - 1e-9)
-        first = place.astype(np.intp)
-        u = place - first
-        weights = np.stack([(1 - u) ** 3, 3 * u**3 - 6 * u**2 + 4, -3 * u**3 + 3 * u**2 + 3 * u + 1, u**3], -1) / 6
-        slopes = np.stack([-((1 - u) ** 2), 3 * u**2 - 4 * u, -3 * u**2 + 2 * u + 1, u**2], -1) / 2 * self.knots
-        return first, weights, slopes
 
 
 @dataclass
@@ -141,7 +97,7 @@ class _State:
     deviation: Floats
 
     @staticmethod
-    def first(pairs: ReadPairs, spline: _Spline, readout: float) -> _State:
+    def first(pairs: ReadPairs, spline: Spline, readout: float) -> _State:
         """The motion that pairs show if every frame is read at once, evenly from one to the next."""
         z, t = fit_similarities(pairs.source, pairs.target, pairs.there * pairs.trust)
         turned = np.log(z) * pairs.half_diagonal
@@ -156,55 +112,6 @@ class _State:
 
 
 @dataclass(frozen=True)
-class _Moments:
-    """When both ends of the M points of E pairs were read: a point moves by the `shares` (E, M, S) of the S controls
-    from `opens` (E,) on, and by `slopes` of them for the readout.
-    """
-
-    opens: NDArray[np.intp]
-    shares: Floats
-    slopes: Floats
-
-    @staticmethod
-    def of(pairs: ReadPairs, spline: _Spline, readout: float) -> _Moments:
-        """Those of a readout."""
-        opens = spline.opens(pairs.frame)
-        shares, slopes = np.zeros((2, *pairs.source.shape, spline.span))
-        pair, point = np.ogrid[: shares.shape[0], : shares.shape[1]]
-        for end, later, sign in ((0, pairs.early, -1.0), (1, pairs.late, 1.0)):
-            first, weights, rising = spline.at(pairs.frame[:, None] + end + readout * later)
-            place = first - opens[:, None]
-            for i in range(4):
-                shares[pair, point, place + i] += sign * weights[..., i]
-                slopes[pair, point, place + i] += sign * later * rising[..., i]
-        return _Moments(opens, shares, slopes)
-
-    def windows(self, controls: Floats) -> Floats:
-        """The controls (E, S, FIGURES) that each pair's points touch, of all (K, FIGURES)."""
-        return np.asarray(controls[self.opens[:, None] + np.arange(self.shares.shape[2])])
-
-    def shared_out(self, products: Floats, count: int) -> Floats:
-        """Sums over points of their `products` (P, E, M), shared out to every two of the controls that a point touches:
-        (S, count, P), by how far the two lie apart and which is the earlier.
-        """
-        span = self.shares.shape[2]
-        later, earlier = np.tril_indices(span)
-        both = self.shares[..., later] * self.shares[..., earlier]
-        sums = (np.swapaxes(both, 1, 2) @ np.moveaxis(products, 0, 2)).reshape(-1, len(products))
-        places = (count * (later - earlier) + earlier + self.opens[:, None]).ravel()
-        onto = scipy.sparse.csc_array(
-            (np.ones(len(places)), places, np.arange(len(places) + 1)), (span * count, len(places))
-        )
-        return np.asarray((onto @ sums).reshape(span, count, -1), np.float64)
-
-
-def _parts(pairs: ReadPairs, spline: _Spline, readout: float) -> Iterator[tuple[ReadPairs, _Moments]]:
-    """Some pairs at a time, with the moments at which a readout reads their points."""
-    for part in pairs.parts():
-        yield part, _Moments.of(part, spline, readout)
-
-
-@dataclass(frozen=True)
 class _Seen:
     """What the M points of E pairs say near a state, across and down as one complex number each.
 
@@ -212,7 +119,7 @@ class _Seen:
     the readout; `errors` and `weights` (E, M); how many are believed.
     """
 
-    moments: _Moments
+    moments: Moments
     motion: Complex
     late: Complex
     errors: Complex
@@ -246,7 +153,7 @@ class _Normal:
         return np.asarray(scipy.linalg.cho_solve_banded(self.factor, right))
 
 
-def _seen(pairs: ReadPairs, moments: _Moments, state: _State) -> _Seen:
+def _seen(pairs: ReadPairs, moments: Moments, state: _State) -> _Seen:
     h, source, windows = pairs.half_diagonal, pairs.source, moments.windows(state.controls)
     moved = moments.shares @ windows
     grown = np.exp((moved[..., 0] + 1j * moved[..., 1]) / h)
@@ -268,7 +175,7 @@ def _seen(pairs: ReadPairs, moments: _Moments, state: _State) -> _Seen:
     return _Seen(moments, motion, late, errors, weights, int((belief > 0.5).sum()), cost)
 
 
-def _normal(parts: Iterable[tuple[ReadPairs, _Moments]], spline: _Spline, state: _State) -> _Normal:
+def _normal(parts: Iterable[tuple[ReadPairs, Moments]], spline: Spline, state: _State) -> _Normal:
     unknowns = FIGURES * spline.count
     wanted, border = np.zeros(unknowns), np.zeros(unknowns)
     late, late_wanted = 1 / FURTHEST**2, -state.readout / FURTHEST**2
@@ -294,7 +201,7 @@ def _normal(parts: Iterable[tuple[ReadPairs, _Moments]], spline: _Spline, state:
 
 
 def _banded(blocks: Floats) -> Floats:
-    """The lower band (S * FIGURES, K * FIGURES) of what `_Moments.shared_out` says of figures ONE and OTHER."""
+    """The lower band (S * FIGURES, K * FIGURES) of what `Moments.shared_out` says of figures ONE and OTHER."""
     span, count, _ = blocks.shape
     square = np.zeros((span, count, FIGURES, FIGURES))
     square[..., ONE, OTHER] = square[..., OTHER, ONE] = blocks
@@ -307,7 +214,7 @@ def _banded(blocks: Floats) -> Floats:
     return band.reshape(span * FIGURES, -1)
 
 
-def _add_prior(spline: _Spline, state: _State, band: Floats, wanted: Floats) -> None:
+def _add_prior(spline: Spline, state: _State, band: Floats, wanted: Floats) -> None:
     """Differences of the controls, and their tilts, drawn to nothing; and a trace of all, since only motion counts."""
     taps = np.diff(np.eye(spline.order + 1), spline.order, axis=0)[0]
     strength = 1 / state.deviation**2
@@ -323,7 +230,7 @@ def _add_prior(spline: _Spline, state: _State, band: Floats, wanted: Floats) -> 
     wanted -= (ridge * state.controls).ravel()
 
 
-def _step(spline: _Spline, state: _State, normal: _Normal, known: bool = False) -> None:
+def _step(spline: Spline, state: _State, normal: _Normal, known: bool = False) -> None:
     """One step of Gauss and Newton, an unknown readout solved after the controls (Schur), and the prior retuned."""
     without, along = normal.solved(normal.wanted), normal.solved(normal.border)
     left = normal.late - float(normal.border @ along)
@@ -334,14 +241,14 @@ def _step(spline: _Spline, state: _State, normal: _Normal, known: bool = False) 
     state.deviation = np.maximum(_met(state.controls, spline), LEAST_DEVIATION)
 
 
-def _met(controls: Floats, spline: _Spline) -> Floats:
+def _met(controls: Floats, spline: Spline) -> Floats:
     """The deviation (6,) that the prior is given for such controls."""
     return np.asarray(TUNED * np.sqrt((np.diff(controls, spline.order, axis=0) ** 2).mean(0)))
 
 
-def _judged(pairs: ReadPairs, spline: _Spline, state: _State) -> SolvedReadout:
+def _judged(pairs: ReadPairs, spline: Spline, state: _State) -> SolvedReadout:
     """How well the readout is known: from how differently parts of the clip pull at it (a sandwich estimate)."""
-    parts = list(_parts(pairs, spline, state.readout))
+    parts = list(parts_read(pairs, spline, state.readout))
     normal = _normal(parts, spline, state)
     along = normal.solved(normal.border)
     pulls = np.zeros(0)
