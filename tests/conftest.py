@@ -26,9 +26,9 @@ hypothesis.settings.load_profile("untimed")
 
 
 class FromBothEnds(LoadScopeScheduling):
-    """A file at a time: one process begins with the browser's, the other with the last; they meet in the middle.
+    """A file at a time: one process begins with the browser's, the others with the last; they meet in the middle.
 
-    So a second browser starts only when all the rest is done, and neither process idles long.
+    So a second browser starts only when all the rest is done, and no process idles long.
     """
 
     def _split_scope(self, nodeid: str) -> str:

@@ -22,11 +22,13 @@ from keen_horizon.core.mapping.gaps import border_overhang
 from keen_horizon.core.mapping.staged import frame_map, lending_map
 from keen_horizon.core.motion.focal import focal_from_motion
 from keen_horizon.core.motion.turns import camera_turns
+from keen_horizon.core.path.borrowing import borrowing_behind
 from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.ledger import ledger
 from keen_horizon.core.path.notes import solution_notes
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.path.tradeoff import trade_off
+from keen_horizon.core.path.trajectory import homographies_between
 from keen_horizon.core.treatment.document import Treatment
 
 SIZE = Size(1280, 720)
@@ -148,6 +150,25 @@ def test_what_is_said_to_be_lent_is_found(projection: str) -> None:
         lenders = [offset for offset in path.borrowed.offsets if 0 <= frame + offset < len(DINGHY)]
         found = [np.isfinite(seen_in_the_world(path, frame, offset)[:, 0]) for offset in (0, *lenders)]
         assert np.any(found, axis=0).all()
+
+
+@pytest.mark.parametrize("projection", ["straight", "cylinder"])
+def test_what_is_lent_is_the_same_wherever_looking_for_it_begins(projection: str) -> None:
+    motion = {"intent": "hold", "freedom": ["shift", "turn"]}
+    path = solve_path(MEASURED, treatment(motion, {"way": "borrow", "zoom_limit": 1.5}, projection=projection))
+    assert path.borrowed is not None
+    assert path.region is not None
+    corrected = homographies_between(path.steadied, path.measured)
+    found = borrowing_behind(
+        path.region,
+        lambda offset: homographies_between(path.measured, path.measured, offset) @ corrected,
+        path.borrowed.offsets,
+        np.arange(len(DINGHY)),
+        np.zeros(len(DINGHY)),  # from the middle
+        path.borrowed.reach.shape[1],
+    )
+    assert 0.3 < path.borrowed.reach.min() < 1
+    np.testing.assert_allclose(path.borrowed.reach, found.reach, atol=1e-12)
 
 
 def test_the_window_may_lie_outside_the_straightened_frame() -> None:

@@ -13,7 +13,6 @@ from dataclasses import dataclass
 
 import numpy as np
 import scipy.linalg
-from numpy.typing import NDArray
 
 from keen_horizon.core.finding.followed_noise import RAYLEIGH
 from keen_horizon.core.finding.read_pairs import ReadPairs
@@ -82,7 +81,8 @@ def solved_motion(pairs: ReadPairs, readout: float, steps: int, knots: float, or
     state, parts = _State.first(pairs, spline, readout), list(parts_read(pairs, spline, readout))
     for _ in range(steps):
         before = state.controls
-        _step(spline, state, _normal(parts, spline, state), known=True)
+        normal = _normal(parts, spline, state, known=True)
+        _take(spline, state, normal.solved(normal.wanted))
         if np.abs(np.diff(state.controls - before, axis=0)).max() < SETTLED_PX:
             break
     return SolvedMotion(spline, state.controls)
@@ -115,26 +115,41 @@ class _State:
 class _Seen:
     """What the M points of E pairs say near a state, across and down as one complex number each.
 
-    A point moves by the `motion` (FIGURES, E, M) of each figure, times its shares of the controls; by `late` (E, M) for
-    the readout; `errors` and `weights` (E, M); how many are believed.
+    A point moves by the `motion` (FIGURES, E, M) of each figure, times its shares of the controls, which are near those
+    of its pair's `windows` (E, S, FIGURES); `errors` and `weights` (E, M); how many are believed.
     """
 
     moments: Moments
+    windows: Floats
     motion: Complex
-    late: Complex
     errors: Complex
     weights: Floats
     believed: int
     cost: float
 
-    @property
-    def places(self) -> NDArray[np.intp]:
-        """Where the figures (E, S * FIGURES) of those controls stand among all unknowns."""
-        return FIGURES * self.moments.opens[:, None] + np.arange(FIGURES * self.moments.shares.shape[2])
+    def products(self) -> Floats:
+        """What the points (E, M) say of figures ONE and OTHER together (P, E, M)."""
+        across, down = self.motion.real, self.motion.imag
+        weighted_across, weighted_down = across * self.weights, down * self.weights
+        return np.asarray(weighted_across[ONE] * across[OTHER] + weighted_down[ONE] * down[OTHER])
+
+    def asked(self, moves: Complex, unknowns: int) -> Floats:
+        """What is asked of all the unknown figures of the controls by moves (E, M) of the points."""
+        weighted = self.weights * moves
+        of_figures = self.motion.real * weighted.real + self.motion.imag * weighted.imag
+        shared = np.swapaxes(self.moments.shares, 1, 2) @ np.moveaxis(of_figures, 0, 2)
+        places = FIGURES * self.moments.opens[:, None] + np.arange(FIGURES * self.moments.shares.shape[2])
+        return np.asarray(np.bincount(places.ravel(), shared.ravel(), unknowns), np.float64)
 
     def moved(self, controls: Floats) -> Complex:
         """How far the points (E, M) move for a change of the controls (K, FIGURES)."""
-        figures = self.moments.shares @ self.moments.windows(controls)
+        return self._of_figures(self.moments.shares @ self.moments.windows(controls))
+
+    def later(self) -> Complex:
+        """How far the points (E, M) move for a change of the readout."""
+        return self._of_figures(self.moments.slopes @ self.windows)
+
+    def _of_figures(self, figures: Floats) -> Complex:
         return np.asarray((self.motion * np.moveaxis(figures, -1, 0)).sum(0))
 
 
@@ -165,36 +180,31 @@ def _seen(pairs: ReadPairs, moments: Moments, state: _State) -> _Seen:
     tilting = -source / h**2
     motion = np.stack([turned, 1j * turned, ones, 1j * ones, tilting * source.real, tilting * source.imag])
     errors = np.where(pairs.there, pairs.target - found, 0)
-    late = (motion * np.moveaxis(moments.slopes @ windows, -1, 0)).sum(0)
     size = np.abs(errors) * np.sqrt(pairs.trust)
     spread = np.maximum(pairs.noise, row_medians(size, pairs.there) / RAYLEIGH)[:, None]
     belief = pairs.there * tukey(size, spread * RAYLEIGH)
     weights = belief * pairs.trust / (CORRELATED * pairs.noise[:, None]) ** 2
     limit = CORRELATED * TUKEY_REACH * pairs.noise[:, None]
     cost = float((pairs.there * np.minimum(size / limit, 1) ** 2).sum())
-    return _Seen(moments, motion, late, errors, weights, int((belief > 0.5).sum()), cost)
+    return _Seen(moments, windows, motion, errors, weights, int((belief > 0.5).sum()), cost)
 
 
-def _normal(parts: Iterable[tuple[ReadPairs, Moments]], spline: Spline, state: _State) -> _Normal:
+def _normal(parts: Iterable[tuple[ReadPairs, Moments]], spline: Spline, state: _State, known: bool = False) -> _Normal:
+    """The equations near a state; of a `known` readout they say nothing."""
     unknowns = FIGURES * spline.count
     wanted, border = np.zeros(unknowns), np.zeros(unknowns)
     late, late_wanted = 1 / FURTHEST**2, -state.readout / FURTHEST**2
     blocks = np.zeros((spline.span, spline.count, len(ONE)))
     for pairs, moments in parts:
         seen = _seen(pairs, moments, state)
-        across, down = seen.motion.real, seen.motion.imag
-        weighted_across, weighted_down = across * seen.weights, down * seen.weights
-        products = weighted_across[ONE] * across[OTHER] + weighted_down[ONE] * down[OTHER]
-        blocks += moments.shared_out(products, spline.count)
-        own, errors = (
-            np.swapaxes(moments.shares, 1, 2)
-            @ np.moveaxis(weighted_across * values.real + weighted_down * values.imag, 0, 2)
-            for values in (seen.late, seen.errors)
-        )
-        border += np.bincount(seen.places.ravel(), own.ravel(), unknowns)
-        wanted += np.bincount(seen.places.ravel(), errors.ravel(), unknowns)
-        late += float((seen.weights * np.abs(seen.late) ** 2).sum())
-        late_wanted += float((seen.weights * np.conj(seen.late) * seen.errors).real.sum())
+        blocks += moments.shared_out(seen.products(), spline.count)
+        wanted += seen.asked(seen.errors, unknowns)
+        if known:
+            continue
+        later = seen.later()
+        border += seen.asked(later, unknowns)
+        late += float((seen.weights * np.abs(later) ** 2).sum())
+        late_wanted += float((seen.weights * np.conj(later) * seen.errors).real.sum())
     band = _banded(blocks)
     _add_prior(spline, state, band, wanted)
     return _Normal((scipy.linalg.cholesky_banded(band, lower=True), True), wanted, border, late, late_wanted)
@@ -230,14 +240,18 @@ def _add_prior(spline: Spline, state: _State, band: Floats, wanted: Floats) -> N
     wanted -= (ridge * state.controls).ravel()
 
 
-def _step(spline: Spline, state: _State, normal: _Normal, known: bool = False) -> None:
-    """One step of Gauss and Newton, an unknown readout solved after the controls (Schur), and the prior retuned."""
+def _step(spline: Spline, state: _State, normal: _Normal) -> None:
+    """One step of Gauss and Newton, the readout solved after the controls (Schur)."""
     without, along = normal.solved(normal.wanted), normal.solved(normal.border)
     left = normal.late - float(normal.border @ along)
     change = float(np.clip((normal.late_wanted - float(normal.border @ without)) / left, -LONGEST_STEP, LONGEST_STEP))
-    change = 0.0 if known else change
-    state.controls = state.controls + (without - along * change).reshape(-1, FIGURES)
     state.readout = float(np.clip(state.readout + change, -FURTHEST, FURTHEST))
+    _take(spline, state, without - along * change)
+
+
+def _take(spline: Spline, state: _State, change: Floats) -> None:
+    """Change the controls, and retune the prior to them."""
+    state.controls = state.controls + change.reshape(-1, FIGURES)
     state.deviation = np.maximum(_met(state.controls, spline), LEAST_DEVIATION)
 
 
@@ -256,7 +270,7 @@ def _judged(pairs: ReadPairs, spline: Spline, state: _State) -> SolvedReadout:
     believed = there = 0
     for part, moments in parts:
         seen = _seen(part, moments, state)
-        late = seen.late - seen.moved(along.reshape(-1, FIGURES))  # what the controls cannot do instead
+        late = seen.later() - seen.moved(along.reshape(-1, FIGURES))  # what the controls cannot do instead
         pulls = np.r_[pulls, (seen.weights * np.conj(late) * seen.errors).real.sum(1)]
         felt += float((seen.weights * np.abs(late) ** 2).sum())
         total += float(seen.weights.sum())

@@ -102,23 +102,28 @@ def borrowing_behind(
     homographies: Callable[[int], Floats],
     offsets: tuple[int, ...],
     frames: NDArray[np.intp],
+    own: Floats,
     count: int,
     middle: complex = 0j,
 ) -> Borrowing:
     """The same behind a lens: what `frames` (N,), clip numbering, can lend to windows in `region` about a place, px.
 
-    `homographies` gives those (N, 3, 3) from every frame's flat picture into that of the frame so many away. Rays are
-    followed from the middle outwards in steps, ever finer, until nobody has anything to show.
+    `homographies` gives those (N, 3, 3) from every frame's flat picture into that of the frame so many away; `own` (N,)
+    shares of the window show nothing but a frame's own picture. From there rays are followed outwards in steps, ever
+    finer, until nobody has anything to show.
     """
     ring = as_complex(_ring(region.size, count)) - region.size.centre
-    reach, lenders = np.zeros((len(frames), count)), {offset: homographies(offset) for offset in (0, *offsets)}
+    lenders = {offset: homographies(offset) for offset in (0, *offsets)}
+    reach = np.repeat(np.floor(own * FINER[0])[:, None] / FINER[0], count, axis=1)
     step = 1.0
     for finer in FINER:
         step /= finer
         frame, ray = np.nonzero(reach < 1 - step / 2)
-        shares = np.minimum(reach[frame, ray][:, None] + step * np.arange(1, finer + 1), 1.0)
+        reached = reach[frame, ray]
+        most = min(finer, round(float((1 - reached.min(initial=1.0)) / step)))
+        shares = np.minimum(reached[:, None] + step * np.arange(1, most + 1), 1.0)
         points = (middle + shares * ring[ray][:, None]).ravel()
-        found = _anybody_sees(region, lenders, frames, np.repeat(frame, finer), points)
+        found = _anybody_sees(region, lenders, frames, np.repeat(frame, most), points)
         reach[frame, ray] += step * np.cumprod(found.reshape(shares.shape), 1).sum(1)
     return Borrowing(offsets, np.minimum(reach, 1.0))
 

@@ -139,7 +139,8 @@ class TurningShot(LendingShot[Floats]):
             return homographies_between(seen, seen, offset) @ corrected
 
         offsets = lending_offsets(self.edges.borrow.reach_s, self.rate)
-        return borrowing_behind(self.region, homographies, offsets, self.chart.frames, self.rays, self.rest)
+        own = 1 / np.maximum(1.0, self.own_demand(way))
+        return borrowing_behind(self.region, homographies, offsets, self.chart.frames, own, self.rays, self.rest)
 
     def _roomiest(self, way: Floats) -> complex:
         """Where the window's middle lies best along a way: where it is, but for dead edges."""
