@@ -87,6 +87,16 @@ def test_maps_are_written_and_read_by_others(ruled: Path, document: str, tmp_pat
     assert np.abs(coded / 65535 - bend_map(plate)).max() <= 0.5 / 65535 + 1e-7
 
 
+def test_maps_of_a_frame_that_is_not_there_are_refused(
+    ruled: Path, document: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    archive = tmp_path / "maps.zip"
+    for frame in ("-1", "5000"):
+        assert main(["maps", str(ruled), str(archive), "--treatment", document, "--frame", frame]) == 1
+        assert f"{ruled.name}: there is no frame {frame}; the last one is" in capsys.readouterr().err
+    assert not archive.exists()
+
+
 def test_the_plate_is_straight_and_as_large_as_its_middle(ruled: Path, document: str, tmp_path: Path) -> None:
     assert main(["plate", str(ruled), str(tmp_path / "plate.mp4"), "--treatment", document]) == 0
     plate = plates_of(TREATMENT, SIZE, "x").at(0)

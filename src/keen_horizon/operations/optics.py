@@ -8,7 +8,6 @@ import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy.orm import Session
 
-from keen_horizon.core.errors import RangeError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lens.doubt import doubt
 from keen_horizon.core.lens.lens import Lens
@@ -88,8 +87,7 @@ def _flat(optics: Optics, points: Floats, size: Size) -> Floats:
 def snapping(clip: Clip, files: FileStore, number: int, place: tuple[float, float]) -> tuple[Any, ...]:
     """What `edge_near` needs to find the clear edge nearest to a place of the upright clip. Raises RangeError."""
     info = clip_info(clip)
-    if number >= info.frames:
-        raise RangeError(f"{clip.name}: there is no frame {number}; the last one is {info.frames - 1}.")
+    info.check_frame(number)
     return info.footage(source_file(clip, files)), clip_times(clip, files), info.display, number, place
 
 

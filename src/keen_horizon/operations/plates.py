@@ -29,8 +29,11 @@ def request_plate(session: Session, clip: Clip, treatment: Treatment) -> Work:
 
 
 def request_maps(session: Session, clip: Clip, treatment: Treatment, frame: int) -> Work:
-    """Queue the ST maps of the treatment's lens; of a keyed one those of a frame. Raises LensError without one."""
+    """Queue the ST maps of the treatment's lens; of a keyed one those of a frame. Raises LensError without one,
+    RangeError where the clip has no such frame.
+    """
     of_frames(clip)
+    clip_info(clip).check_frame(frame)
     document = _plate(clip, treatment).to_json()
     document["output"] |= {"container": "zip", "codec": "tiff"}
     return _queued(session, Render(clip_id=clip.id, treatment=document, kind="maps", graphics={"frame": frame}))

@@ -26,11 +26,14 @@ def write_maps(
     should_stop: Callable[[], bool] = lambda: False,
     frame: int | None = None,
 ) -> dict[str, float]:
-    """Write the maps of a treatment's lens, and return what they are. Raises LensError, EncodeError, Stopped.
+    """Write the maps of a treatment's lens, and return what they are.
 
-    Of a lens that is keyed they are of one `frame`, the range's first unless told.
+    Of a lens that is keyed they are of one `frame`, or the range's nearest to it, the first unless told. Raises
+    LensError, RangeError, EncodeError, Stopped.
     """
     first, last = treatment.frames(info.frames)
+    if frame is not None:
+        info.check_frame(frame)
     shown = first if frame is None else min(max(frame, first), last)
     plate = plates_of(treatment, info.display, info.name, (first, last)).at(shown)
     source = plate.stage.size

@@ -17,7 +17,7 @@ import av.error
 import numpy as np
 from numpy.typing import NDArray
 
-from keen_horizon.core.errors import MediaError, UnreadableVideoError
+from keen_horizon.core.errors import MediaError, RangeError, UnreadableVideoError
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.media.carried import Carried, carried_by
 from keen_horizon.core.media.chroma import site_told
@@ -81,6 +81,11 @@ class ClipInfo:
     def footage(self, path: Path) -> Footage:
         """The clip's file, read as found or asked."""
         return Footage(path, self.reading)
+
+    def check_frame(self, number: int) -> None:
+        """Whether a frame is one of the clip's. Raises RangeError."""
+        if not 0 <= number < self.frames:
+            raise RangeError(f"{self.name}: there is no frame {number}; the last one is {self.frames - 1}.")
 
     @property
     def usual_rate(self) -> float:

@@ -10,7 +10,7 @@ from werkzeug.wrappers import Response
 
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.optics import LensFamily, LensSettings, Optics, Straightedge
-from keen_horizon.core.treatment.parts import MOST_FRAMES, Coordinate, FrameNumber, LevelLine
+from keen_horizon.core.treatment.parts import Coordinate, FrameNumber, LevelLine
 from keen_horizon.jobs.progress import work_json
 from keen_horizon.operations import optics, plates, treating
 from keen_horizon.operations.findings import FALLOFF, FRINGE, OF_PLAIN
@@ -134,7 +134,7 @@ def render_for_others(clip_id: int, what: str) -> Response:
         if what == "plates":
             work = plates.request_plate(session, clip, treatment)
         else:
-            work = plates.request_maps(session, clip, treatment, min(max(frame, 0), MOST_FRAMES))
+            work = plates.request_maps(session, clip, treatment, frame)
         return jsonify(works=[work_json(work)])
 
 

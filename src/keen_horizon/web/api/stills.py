@@ -8,7 +8,6 @@ from flask import Blueprint, request
 from pydantic import Field
 from werkzeug.wrappers import Response
 
-from keen_horizon.core.errors import RangeError
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.parts import FARTHEST_PX, FrameNumber
 from keen_horizon.operations.lookup import find
@@ -61,8 +60,7 @@ def _still(clip_id: int, wanted: WantedStill) -> Response:
     with services().session() as session:
         clip = find(session, Clip, clip_id)
         info, times, source = clip_info(clip), clip_times(clip, files), source_file(clip, files)
-        if wanted.frame >= info.frames:
-            raise RangeError(f"{clip.name}: there is no frame {wanted.frame}; the last one is {info.frames - 1}.")
+        info.check_frame(wanted.frame)
         treatment = wanted.treatment and shown_treatment(session, clip, wanted.treatment)
         findings = [found.id for found in clip.findings]
         settings = treatment and treatment.to_json()
