@@ -32,6 +32,7 @@ from keen_horizon.core.path.camera_path import CameraPath
 from keen_horizon.core.path.notes import outcome_notes, solution_notes
 from keen_horizon.core.path.seen_through import seen_through
 from keen_horizon.core.path.solve import solve_path
+from keen_horizon.core.path.tradeoff import trade_off
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.simulator.camera import band_noise
 from keen_horizon.simulator.plane import hand_shake, read_row_by_row
@@ -167,6 +168,22 @@ def test_where_a_limit_leaves_no_room_rows_are_undone_in_part_and_that_is_told()
     told = outcome_notes(paths[1], treatment("measured"))
     assert any("put right in part" in note for note in told)
     assert not any("put right in part" in note for note in outcome_notes(paths[0], treatment("measured")))
+
+
+@pytest.mark.parametrize("lens", [None, {"family": "equisolid", "coefficients": [0.8]}])
+@pytest.mark.parametrize("intent", ["hold", "glide"])
+def test_more_zoom_never_leaves_more_shake_where_frames_lend(intent: str, lens: dict | None) -> None:
+    """The limit's room is shared between rows and path, however little there is."""
+    optics = {"lens": lens} if lens else {}
+    wanted = treatment(0.9, {"intent": intent, "freedom": ["shift", "turn"]}, {"way": "borrow"}, **optics)
+    curve = trade_off(filmed()[1], wanted)
+    assert len(curve) > 6
+    assert all(point.zoom <= point.limit * (1 + 1e-9) for point in curve)
+    for before, later in itertools.pairwise(curve):
+        assert before.zoom <= later.zoom + 1e-5
+        assert later.shake_percent <= before.shake_percent * 1.02 + 1e-9
+    little = next(point for point in curve if point.limit > 1.003)
+    assert little.shake_percent < 0.8 * curve[0].shake_percent
 
 
 def test_frames_lend_where_their_own_rows_lay() -> None:

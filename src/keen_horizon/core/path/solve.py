@@ -123,8 +123,7 @@ class PathProblem:
         """
         room, hidden = self._row_room, self._hides.zoom
         if self._edges.way != "leave":
-            share = 1.0 if self._edges.way == "borrow" else ROWS_SHARE
-            room = min(room, 1 + share * (limit - 1))
+            room = min(room, 1 + ROWS_SHARE * (limit - 1))
             hidden = min(hidden, 1 + DEAD_SHARE * max(0.0, limit / room - 1))
         if (room, hidden) not in self._within:
             if len(self._within) >= MOST_ROOMS:

@@ -23,6 +23,7 @@ POINTS = 12
 COARSE_RAYS = 32
 HIGHEST = 3.0
 SEARCH_STEPS = 12
+CLEARLY = 0.98  # of another's shake: what a wish leaves is not the very least that its zoom allows
 
 
 @dataclass(frozen=True)
@@ -41,7 +42,10 @@ def trade_off(
     points: int = POINTS,
     should_stop: Callable[[], bool] = lambda: False,
 ) -> list[TradePoint]:
-    """The curve, from no zoom at all to all that the wish asks for (3x at most). Raises SolveError, Stopped."""
+    """The curve, from no zoom at all to all that the wish asks for (3x at most). Raises SolveError, Stopped.
+
+    What frames lend is not the more the more may be zoomed: points that another clearly beats are left out.
+    """
     problem = _filling(measurement, treatment, pins)
     free = _point(problem, HIGHEST)
     highest = max(free.zoom, 1.0005)
@@ -50,7 +54,12 @@ def trade_off(
         if should_stop():
             raise Stopped("The trade-off was no longer wanted.")
         curve.append(_point(problem, float(limit)))
-    return [*curve, free]
+    curve.append(free)
+    return [point for point in curve if not any(_beats(other, point) for other in curve)]
+
+
+def _beats(one: TradePoint, other: TradePoint) -> bool:
+    return one.zoom < other.zoom and one.shake_percent < CLEARLY * other.shake_percent
 
 
 def smallest_zoom(

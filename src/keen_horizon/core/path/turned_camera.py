@@ -171,7 +171,7 @@ class TurningShot(LendingShot[Floats]):
 
         It is looked for from the path within the limit asked for before, if there is one.
         """
-        if inner <= (self.least if self.region.dead is not None else 1.0) * SPARE:
+        if inner <= self.least * SPARE and least_size <= 1:
             return self.measured
         near, spare = self._bound_before, inner - 1
         start = self._drawn_back(self.free_way if near is None else near, inner, least_size)
@@ -180,7 +180,7 @@ class TurningShot(LendingShot[Floats]):
             try:
                 path = self._programmed(path, inner, least_size)
             except SolveError:
-                if not done:
+                if self.chart.excess(start, inner, least_size).max() > EXACT:
                     raise
                 break  # near what was found last the limits leave nothing
             out = self.chart.excess(path, inner, least_size).max()
