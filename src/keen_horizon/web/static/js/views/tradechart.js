@@ -3,6 +3,7 @@
 
 const NS = "http://www.w3.org/2000/svg";
 const EDGE = { left: 6, right: 6, top: 14, low: 92 };
+const WORDS = 100; // px that "0.025 % at 1.018×" is wide
 
 /** @typedef {{ curve: { zoom: number, shake_percent: number }[], limit: number, zoom: number | null, shake: number | null }} Trade */
 
@@ -48,7 +49,11 @@ export function mountTradeChart(svg, choose) {
     if (state.zoom !== null && state.shake !== null) {
       parts.here.setAttribute("d", `M${x(state.zoom)} ${y(state.shake) - 4}l4 4l-4 4l-4 -4z`);
       const left = x(state.zoom) > width() / 2;
-      label(`${state.shake.toFixed(3)} % at ${state.zoom.toFixed(3)}×`, x(state.zoom) + (left ? -8 : 8), Math.max(EDGE.top + 4, y(state.shake) - 6), left ? "end" : "start", "of-here");
+      const beside = x(state.zoom) + (left ? -8 : 8);
+      const begins = left ? beside - WORDS : beside;
+      const next = state.curve.find((point) => x(point.zoom) >= begins); // the curve falls: nothing of it is higher after that
+      const above = Math.min(y(state.shake), next ? y(next.shake_percent) : EDGE.low);
+      label(`${state.shake.toFixed(3)} % at ${state.zoom.toFixed(3)}×`, beside, Math.max(EDGE.top + 4, above - 6), left ? "end" : "start", "of-here");
     }
     label("1×", EDGE.left, EDGE.low + 14, "start");
     label("zoom", width() / 2, EDGE.low + 14, "middle");
