@@ -4,7 +4,7 @@
 
 Held, with the rows as they were and put right: how far parts of the frame move against each other, how far the whole
 moves, what zoom that takes, and how long solving takes the first time and again. Then the demo's dinghy and quay as if
-their cameras read rows for 0.6 of a frame, behind the lenses that they have: rays from frame to frame.
+their cameras read rows for 0.6 of a frame, behind the lenses that they have.
 """
 
 from __future__ import annotations
@@ -48,8 +48,10 @@ def strayed(path: CameraPath, readout: float, seed: int) -> tuple[float, float]:
     return float(np.sqrt((np.abs(parts) ** 2).mean())), float(np.sqrt((np.abs(whole) ** 2).mean()))
 
 
-def turned_apart(path: CameraPath, shot: Shot, readout: float) -> float:
-    """How far what the output shows moves against the rest of it from frame to frame, px RMS in the source's middle."""
+def turned(path: CameraPath, shot: Shot, readout: float) -> tuple[float, float]:
+    """What the output shows, px RMS in the source's middle: how far it moves against the rest of it from frame to
+    frame, and how far all of it moves.
+    """
     size, sampling = shot.size, frame_map(path)
     grid = np.meshgrid(np.linspace(0.08, 0.92, 9) * size.width, np.linspace(0.08, 0.92, 7) * size.height)
     places, middle = np.stack([a.ravel() for a in grid], -1), (size.centre.real, size.centre.imag)
@@ -62,7 +64,9 @@ def turned_apart(path: CameraPath, shot: Shot, readout: float) -> float:
     for one, other in pairwise(rays):
         between, _ = Rotation.align_vectors(other, one)
         apart.append(np.linalg.norm(between.apply(one) - other, axis=1))
-    return float(np.sqrt((np.array(apart) ** 2).mean()) * shot.lens.focal_px)
+    whole = np.mean(rays, axis=1)
+    strayed = np.linalg.norm(whole - whole.mean(0), axis=1)
+    return tuple(float(np.sqrt((np.array(off) ** 2).mean()) * shot.lens.focal_px) for off in (apart, strayed))
 
 
 def behind_lenses(readout: float = 0.6, count: int = 120) -> None:
@@ -83,10 +87,12 @@ def behind_lenses(readout: float = 0.6, count: int = 120) -> None:
         for shutter in ("off", "measured"):
             motion = {"intent": "hold", "rolling_shutter": shutter}
             wanted = {"optics": optics, "motion": motion, "edges": {"zoom_limit": 1.6}}
-            left.append(turned_apart(solve_path(measurement, Treatment.from_json(wanted)), shot, readout))
+            left.append(turned(solve_path(measurement, Treatment.from_json(wanted)), shot, readout))
+        (parts, whole), (parts_now, whole_now) = left
         told = f"{measurement.readout.frames:+.3f}, {'told' if measurement.readout.enough else 'not told'}"
         print(
-            f"{shot.name} (found {told}): parts {left[0]:.3f} -> {left[1]:.3f} px ({left[0] / left[1]:.1f} x)",
+            f"{shot.name} (found {told}): parts {parts:.3f} -> {parts_now:.3f} px ({parts / parts_now:.1f} x), "
+            f"whole {whole:.3f} -> {whole_now:.3f} px",
             flush=True,
         )
 

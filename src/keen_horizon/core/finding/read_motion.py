@@ -78,7 +78,7 @@ def solved_motion(pairs: ReadPairs, readout: float, steps: int, knots: float, or
     Raises LinAlgError where they tell none.
     """
     spline = Spline.over(pairs, abs(readout), knots, order)
-    state, parts = _State.first(pairs, spline, readout), list(parts_read(pairs, spline, readout))
+    state, parts = _State.first(pairs, spline, readout), list(parts_read(pairs, spline, readout, known=True))
     for _ in range(steps):
         before = state.controls
         normal = _normal(parts, spline, state, known=True)
@@ -146,7 +146,8 @@ class _Seen:
         return self._of_figures(self.moments.shares @ self.moments.windows(controls))
 
     def later(self) -> Complex:
-        """How far the points (E, M) move for a change of the readout."""
+        """How far the points (E, M) move for a change of the readout that is sought."""
+        assert self.moments.slopes is not None
         return self._of_figures(self.moments.slopes @ self.windows)
 
     def _of_figures(self, figures: Floats) -> Complex:

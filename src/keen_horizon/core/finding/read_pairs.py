@@ -23,7 +23,7 @@ from keen_horizon.core.motion.measurement import Measurement
 MOST_POINTS = 60  # of a pair; all of them count, since believing by one similarity drops just the rows that bend
 LEAST_POINTS = 12
 LEAST_NOISE = 0.02  # px
-AT_A_TIME = 300  # pairs
+AT_A_TIME = 100  # pairs: their tables stay in a processor's cache
 STRETCHES, STRETCH = 6, 50  # of a long range, and pairs in each
 APART = 5  # frames that stretches are laid apart, more than one moment reaches
 
@@ -93,13 +93,11 @@ def _pairs(
 ) -> ReadPairs:
     evidence, size = measurement.evidence, measurement.size
     unit = analysed_unit(size)
-    counts = np.diff(evidence.starts)
-    table = np.zeros((len(chosen), MOST_POINTS), np.intp)
-    there = np.zeros(table.shape, np.bool_)
-    for i, pair in enumerate(chosen):
-        picked = np.unique(np.linspace(0, counts[pair] - 1, MOST_POINTS).astype(np.intp))
-        table[i, : len(picked)] = evidence.starts[pair] + picked
-        there[i, : len(picked)] = True
+    counts = np.diff(evidence.starts)[chosen, None]
+    place = np.arange(MOST_POINTS)
+    there = place < counts
+    picked = np.where(counts > MOST_POINTS, place * (counts - 1) // (MOST_POINTS - 1), place)
+    table = np.where(there, evidence.starts[chosen, None] + picked, 0)
     width, height = size.width, size.height
     ends = [as_complex(points)[table] - size.centre for points in (evidence.points, evidence.moved)]
     early, late = (row_shares(points, width, height, turns) for points in ends)

@@ -61,25 +61,27 @@ class Spline:
 @dataclass(frozen=True)
 class Moments:
     """When both ends of the M points of E pairs were read: a point moves by the `shares` (E, M, S) of the S controls
-    from `opens` (E,) on, and by `slopes` of them for the readout.
+    from `opens` (E,) on, and by `slopes` of them for the readout, where that is sought.
     """
 
     opens: NDArray[np.intp]
     shares: Floats
-    slopes: Floats
+    slopes: Floats | None
 
     @staticmethod
-    def of(pairs: ReadPairs, spline: Spline, readout: float) -> Moments:
-        """Those of a readout."""
+    def of(pairs: ReadPairs, spline: Spline, readout: float, known: bool = False) -> Moments:
+        """Those of a readout, which may be `known`."""
         opens = spline.opens(pairs.frame)
-        shares, slopes = np.zeros((2, *pairs.source.shape, spline.span))
+        shares = np.zeros((*pairs.source.shape, spline.span))
+        slopes = None if known else np.zeros_like(shares)
         pair, point = np.ogrid[: shares.shape[0], : shares.shape[1]]
         for end, later, sign in ((0, pairs.early, -1.0), (1, pairs.late, 1.0)):
             first, weights, rising = spline.at(pairs.frame[:, None] + end + readout * later)
             place = first - opens[:, None]
             for i in range(4):
                 shares[pair, point, place + i] += sign * weights[..., i]
-                slopes[pair, point, place + i] += sign * later * rising[..., i]
+                if slopes is not None:
+                    slopes[pair, point, place + i] += sign * later * rising[..., i]
         return Moments(opens, shares, slopes)
 
     def windows(self, controls: Floats) -> Floats:
@@ -101,7 +103,9 @@ class Moments:
         return np.asarray((onto @ sums).reshape(span, count, -1), np.float64)
 
 
-def parts_read(pairs: ReadPairs, spline: Spline, readout: float) -> Iterator[tuple[ReadPairs, Moments]]:
-    """Some pairs at a time, with the moments at which a readout reads their points."""
+def parts_read(
+    pairs: ReadPairs, spline: Spline, readout: float, known: bool = False
+) -> Iterator[tuple[ReadPairs, Moments]]:
+    """Some pairs at a time, with the moments at which a readout, which may be `known`, reads their points."""
     for part in pairs.parts():
-        yield part, Moments.of(part, spline, readout)
+        yield part, Moments.of(part, spline, readout, known)

@@ -19,7 +19,7 @@ KNOTS, ORDER, STEPS = 1.5, 3, 8  # as the readout itself is found; it settles af
 def row_motion(measurement: Measurement, stage: OpticsStage | None, readout: float) -> RowMotion | None:
     """The rows' motion on the picture that a lens's `stage` straightens; None where nothing could be followed."""
     turns = measurement.readout.turns
-    pairs = straight_pairs(measurement, turns, stage).thinned()
+    pairs = straight_pairs(measurement, turns, stage)
     if not len(pairs.frame):
         return None
     try:

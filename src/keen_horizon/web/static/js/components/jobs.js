@@ -76,7 +76,11 @@ export const jobs = () => ({
     return ended_at || state === "working" ? `${asked}, ${began} ${seconds(Math.round(took))}` : asked;
   },
   stateOf: (/** @type {WorkRow} */ work) => (work.stopping ? "stopping" : work.state),
-  progressOf: (/** @type {WorkRow} */ work) => (work.state === "working" ? workText(work) : work.total ? `${work.done} of ${work.total}` : ""),
+  /** How far it is, or got; of what is done the state says enough. @param {WorkRow} work */
+  progressOf(work) {
+    if (work.state === "working") return workText(work);
+    return work.total && work.state !== "done" ? `${work.done} of ${work.total}` : "";
+  },
   /** @param {WorkRow} work @param {string} action */
   async act(work, action) {
     this.error = "";
