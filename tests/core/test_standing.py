@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import numpy as np
+import pytest
 from staging import SIZE, measured, outline, passing
 
 from keen_horizon.core.motion.carrying import Carrier, stands_still
 from keen_horizon.core.motion.pin import Trail, follow_point
+from keen_horizon.core.motion.standing import StandingFollower
 from keen_horizon.core.treatment.motion import Mark
 from keen_horizon.simulator.staged import Sheet, staged
 
@@ -40,3 +42,13 @@ def test_a_pinned_place_stays_where_it_is_while_something_passes_and_a_pinned_th
     found, true = trail(sheets[1], 25, on_cloth)
     seen = (true.real > 40) & (true.real < SIZE.width - 40)
     assert np.abs(found.points - true)[seen].max() < 1.0
+
+
+@pytest.mark.parametrize(("elsewhere", "moves"), [(14 + 0.5j, False), (5j, True)])
+def test_along_a_kerb_what_looks_alike_elsewhere_says_nothing(elsewhere: complex, moves: bool) -> None:
+    rows = np.arange(120)[:, None] + np.zeros(160)
+    kerb = (90 + 60 * (rows > 58) + np.random.default_rng(1).normal(0, 1.5, rows.shape)).astype(np.uint8)
+    follower = StandingFollower(kerb, 80 + 60j, 18)
+    for _ in range(4):
+        follower.follow(kerb, lambda place: place, (80 + 60j + elsewhere, 0.98))
+    assert follower.moves == moves

@@ -32,6 +32,7 @@ SURE = 0.7  # correlation of what is seen
 MOST_TURNED = 0.1  # beside how its surroundings turned it
 SETTLED = 10  # frames in which what moves by itself gives itself away
 ITSELF, FAR = 0.95, 3.0  # the correlation of one that is followed elsewhere, and how many times too far away
+STRIPED = 6.0  # times as steep across as along: what is followed by its looks slides along such edges, as a kerb
 LEAST_NOISE_PX = 0.03  # of a place that is registered: interpolation alone leaves so much
 UNLIKE = 3.0  # times that noise, since what is unlike is so over many pixels and frames together
 LEAST_DRIFT_PX = 0.002  # a frame, beside its surroundings
@@ -70,7 +71,7 @@ class StandingFollower:
         beside = self._awaited()
         awaited, near = self._anchors[-1] + beside, NEAR * self.reach
         elsewhere, correlation = other
-        if not self.settled and correlation >= ITSELF and abs(elsewhere - awaited) > FAR * near:
+        if not self.settled and correlation >= ITSELF and self._told(elsewhere - awaited) > FAR * near:
             self.moves = True
         seen, noise, found = 0.0, np.inf, self._registered(picture, awaited)
         if found is not None and abs(found[0]) <= near:
@@ -86,6 +87,14 @@ class StandingFollower:
         """The point in all pictures (N,), and the correlation of what was seen of it, 0 where it was hidden."""
         beside = _smoothed(np.array(self._beside), np.array(self._noise))
         return np.array(self._anchors) + beside, np.array(self._correlation)
+
+    def _told(self, away: complex) -> float:
+        """How far, px, something that is found so far away is surely away: of a stripe's picture, across it."""
+        steep = self._slopes.reshape(-1, 2)
+        (weak, strong), directions = np.linalg.eigh(steep.T @ steep)
+        if strong < STRIPED * weak:
+            return abs(away)
+        return float(abs(directions[:, 1] @ np.linalg.solve(self._warp, [away.real, away.imag])))
 
     def _awaited(self) -> complex:
         """How far beside its surroundings it usually lies."""
