@@ -35,6 +35,7 @@ from keen_horizon.core.treatment.former import with_present_names
 from keen_horizon.editing import add_editing
 from keen_horizon.jobs.apart import Apart
 from keen_horizon.keeping import add_keeping
+from keen_horizon.memory import keep_freed_memory
 from keen_horizon.pipeline.delivery import clip_fates
 from keen_horizon.pipeline.flat_field import falloff_of_field
 from keen_horizon.pipeline.flat_things import flat_thing_csv, flat_thing_document, follow_clip
@@ -57,6 +58,7 @@ def main(arguments: list[str] | None = None) -> int:
     """Run a command; 0 done, 1 failed with one line on standard error, 2 wrong usage."""
     options = _parser().parse_args(arguments)
     os.environ.setdefault("SVT_LOG", "1")  # the AV1 encoder then speaks of errors alone
+    keep_freed_memory()
     try:
         options.run(options)
     except KeenHorizonError as error:

@@ -1,0 +1,30 @@
+"""What the process does with memory that it is done with."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+
+FAULTS = """
+import resource
+import numpy as np
+from keen_horizon.memory import keep_freed_memory
+
+KEPT = {kept}
+if KEPT:
+    keep_freed_memory()
+np.ones(1_000_000)
+before = resource.getrusage(resource.RUSAGE_SELF).ru_minflt
+for _ in range(20):
+    np.ones(1_000_000)
+print(resource.getrusage(resource.RUSAGE_SELF).ru_minflt - before)
+"""
+
+
+def test_a_table_that_is_made_again_costs_no_pages() -> None:
+    kept, usual = (
+        int(subprocess.run([sys.executable, "-c", FAULTS.format(kept=kept)], capture_output=True, check=True).stdout)
+        for kept in (True, False)
+    )
+    assert kept < 200
+    assert usual > 5 * max(kept, 1)
