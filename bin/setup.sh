@@ -23,7 +23,8 @@ python_packages() {
   if ! sha256sum --check --status "$stamp" 2>/dev/null; then
     echo "installing Python packages ..."
     [ -x .venv/bin/python ] || python3 -m venv .venv
-    .venv/bin/pip install --quiet --disable-pip-version-check -r requirements.lock
+    # what is imported is compiled then; most of it never is
+    .venv/bin/pip install --quiet --disable-pip-version-check --no-compile -r requirements.lock
     sha256sum requirements.lock >"$stamp"
   fi
   .venv/bin/python -c 'import keen_horizon' 2>/dev/null ||

@@ -6,6 +6,7 @@ picture by themselves.
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -28,7 +29,7 @@ TILT_SPREAD = 1e-5  # 1/px at 640 wide: a pair of frames moves a corner by about
 BIASED = 0.01  # what weak points count where corners hold the picture
 HELD_BY, HELD_CORNERS, HELD_CELLS = 40, 3, 36
 CORNER = 0.25  # of the width and of the height: what a corner of the picture is
-AT_A_TIME = 1000  # matches
+AT_A_TIME = 128  # matches: their tables stay in a processor's cache
 
 
 @dataclass(frozen=True)
@@ -41,37 +42,28 @@ class Table:
     weak: NDArray[np.bool_]
     label: NDArray[np.int32]
 
-    def part(self, rows: slice) -> Table:
-        """Some of the matches."""
-        return Table(self.source[rows], self.target[rows], self.there[rows], self.weak[rows], self.label[rows])
-
 
 @dataclass(frozen=True)
 class Fits:
-    """Of E matches: motions target_from_source, alone and with the perspective `tilt`; which points agree (E, M), the
-    RMS error of these (E,), their centre (E,), how many cells (E,) and corners of the picture (E,) they reach.
+    """Of E matches: motions target_from_source, alone and with the perspective `tilt`; which of all their points, match
+    by match, agree (K,), how many do (E,), the RMS error of these (E,), their centre (E,), how many cells (E,) and
+    corners of the picture (E,) they reach.
     """
 
     motion: Similarities
     tilted: Similarities
     tilt: Complex
     agree: NDArray[np.bool_]
+    count: NDArray[np.intp]
     residual: Floats
     centre: Complex
     cells: NDArray[np.intp]
     corners: NDArray[np.intp]
 
-    @property
-    def count(self) -> NDArray[np.intp]:
-        """How many points (E,) agree."""
-        return np.asarray(self.agree.sum(1))
 
-
-def fitted(table: Table, size: Size) -> Fits:
-    """The motions of matches."""
-    parts = [_fitted(table.part(slice(a, a + AT_A_TIME)), size) for a in range(0, len(table.source), AT_A_TIME)]
-    if not parts:
-        parts = [_fitted(table, size)]
+def fitted(tables: Iterable[Table], size: Size) -> Fits:
+    """The motions of matches, some of which each table has."""
+    parts = [_fitted(table, size) for table in tables]
 
     def joined(name: str) -> np.ndarray:
         return np.concatenate([getattr(part, name) for part in parts])
@@ -80,8 +72,8 @@ def fitted(table: Table, size: Size) -> Fits:
         return Similarities(*(np.concatenate([getattr(getattr(part, name), axis) for part in parts]) for axis in "zt"))
 
     return Fits(
-        moved("motion"), moved("tilted"), joined("tilt"), joined("agree"), joined("residual"), joined("centre"),
-        joined("cells"), joined("corners"),
+        moved("motion"), moved("tilted"), joined("tilt"), joined("agree"), joined("count"), joined("residual"),
+        joined("centre"), joined("cells"), joined("corners"),
     )  # fmt: skip
 
 
@@ -113,10 +105,12 @@ def _fitted(table: Table, size: Size) -> Fits:
     total = np.maximum(weights.sum(1), 1e-9)
     residual = np.sqrt((weights * errors**2).sum(1) / total)
     tilted_motion, tilt = _tilted(table, believed, Similarities(z, t), share, size)
-    count = np.maximum(agree.sum(1), 1)
-    centre = np.where(agree.any(1), (agree * table.source).sum(1) / count, size.centre)
+    count = agree.sum(1)
+    centre = np.where(count, (agree * table.source).sum(1) / np.maximum(count, 1), size.centre)
     cells, corners = reached(table.source, agree, size)
-    return Fits(Similarities(z, t), tilted_motion, tilt, agree, residual, centre, cells, corners)
+    return Fits(
+        Similarities(z, t), tilted_motion, tilt, agree[table.there], count, residual, centre, cells, corners
+    )  # fmt: skip
 
 
 def _believed_first(table: Table, size: Size) -> NDArray[np.bool_]:
@@ -177,11 +171,19 @@ def _tilted(
     return Similarities(tilted_z, tilted_t), tilt
 
 
-def table_of(
+def tables_of(
     starts: NDArray[np.int64], source: Floats, target: Floats, weak: NDArray[np.bool_], label: NDArray[np.int32]
+) -> Iterator[Table]:
+    """Padded tables, each of some of the matches, which own rows `starts[e]` ... `starts[e + 1]` of points (K, 2)."""
+    for first in range(0, max(1, len(starts) - 1), AT_A_TIME):
+        part = starts[first : first + AT_A_TIME + 1]
+        rows = slice(int(part[0]), int(part[-1]))
+        yield _table_of(np.diff(part), source[rows], target[rows], weak[rows], label[rows])
+
+
+def _table_of(
+    counts: NDArray[np.int64], source: Floats, target: Floats, weak: NDArray[np.bool_], label: NDArray[np.int32]
 ) -> Table:
-    """A padded table of matches that own rows `starts[e]` ... `starts[e + 1]` of points (K, 2)."""
-    counts = np.diff(starts)
     there = np.arange(max(1, int(counts.max(initial=0)))) < counts[:, None]
 
     def padded(values: np.ndarray, empty: float) -> np.ndarray:

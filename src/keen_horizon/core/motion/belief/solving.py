@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Floats, Similarities
 from keen_horizon.core.motion.belief.chain import Chain, best_chain
-from keen_horizon.core.motion.belief.fits import Fits, fitted, table_of
+from keen_horizon.core.motion.belief.fits import Fits, fitted, tables_of
 from keen_horizon.core.motion.belief.labels import BACKGROUND, IGNORED, Labelled, named_layers, vote
 from keen_horizon.core.motion.belief.layers import Layers, find_layers
 from keen_horizon.core.motion.belief.windows import Window, shots, windows
@@ -98,21 +98,21 @@ def solved(
     label = labels.of(identity)
     if ignored is not None:
         label = np.where(ignored, IGNORED, label)
-    table = table_of(
+    tables = tables_of(
         starts,
         np.concatenate([evidence.points, matches.points]) / unit,
         np.concatenate([evidence.moved, matches.moved]) / unit,
         np.r_[evidence.weak, matches.weak],
         label,
     )
-    fits = fitted(table, size)
+    fits = fitted(tables, size)
     pairs = count - 1
     enough = fits.count >= MINIMUM_INLIERS
     blind = (measurement.blind | ~enough[:pairs]) & ~measurement.cut
     graph = _graph(fits, measurement.cut | blind, enough, matches.frames)
     posed = graph.posed(count, blind, size.half_diagonal / 2)
     motion = bridged(graph.motion[:pairs], blind)
-    agree = fits.agree[:pairs][table.there[:pairs]]
+    agree = fits.agree[: len(evidence.identity)]
     return replace(
         measurement,
         pairs=motion.scaled(unit), poses=posed.poses.scaled(unit), tilted_poses=posed.tilted_poses.scaled(unit),

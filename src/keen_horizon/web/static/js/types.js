@@ -34,6 +34,15 @@
 /** @typedef {{ frame: number, points: [number, number][] }} Straightedge */
 /** @typedef {{ frame: number, x: number, y: number }} Mark of a followed point */
 /** @typedef {{ marks: Mark[] }} Pin */
+/** @typedef {{ marks: string, first: number, last: number }} PinTrack a followed point that is kept */
+/** @typedef {{ points: [number, number][], confidence: number[] }} Trail of a followed point over the range */
+/** @typedef {{ frame: number, corners: number[][] }} FlatMark */
+/** @typedef {{ frame: number, polygon: number[][] }} AreaKey */
+/** @typedef {{ first: number, last: number, why: string }} Doubt a stretch in which the motion is not sure */
+/** @typedef {{ frame: number, x: number, y: number }} Still a place of what is to stand still, px of the source */
+/** @typedef {{ share: number, keys: AreaKey[], at: Still }} Subject something that moves by itself */
+/** @typedef {Subject & { from: number, to: number, text: string, id: string }} SubjectRow */
+/** @typedef {Still & { polygon: number[][] }} MayStand one of the two that may stand still */
 /** @typedef {{ id: number, name: string, settings: Treatment, shipped: boolean, is_default: boolean }} StartingPoint */
 /**
  * @typedef {object} Profile a lens profile of the list

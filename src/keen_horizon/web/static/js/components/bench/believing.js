@@ -13,7 +13,10 @@ const DISMISSED = "dismissed suggestions of clip ";
 const FINER_TIMES = 2; // as long as measuring takes otherwise: benchmarks/README.md
 
 /** @typedef {{ first: number, frames: number, starts: number[], x: number[], y: number[], identity: number[], layer: number[], since: number[], off: number[], areas: (number[][] | null)[][] }} Block */
-/** @typedef {{ name: string, follows: boolean, only: boolean, hidden: boolean, span: number[] | null, keys: { frame: number, polygon: number[][] }[] }} Area */
+/** @typedef {{ name: string, follows: boolean, only: boolean, hidden: boolean, span: number[] | null, keys: AreaKey[] }} Area */
+/** @typedef {import("../../types.js").AreaKey} AreaKey @typedef {import("../../types.js").Still} Still */
+/** @typedef {import("../../types.js").Doubt} Doubt @typedef {import("../../types.js").MayStand} MayStand */
+/** @typedef {import("../../types.js").Subject} Subject @typedef {import("../../types.js").SubjectRow} SubjectRow */
 
 export const areaTool = gripping({
   text: () => "Draw around what is to be ignored.",
@@ -169,9 +172,9 @@ export const believing = (parts) => {
       const time = this.measuringRate ? `about ${seconds(Math.ceil(frames / this.measuringRate))}` : `about ${FINER_TIMES} times as long as before`;
       return `Three times the points, in larger pictures: usually a third closer; ${time}.`;
     },
-    /** @returns {any[]} stretches in which the motion is not sure, for a list */
+    /** @returns {(Doubt & { text: string })[]} stretches in which the motion is not sure, for a list */
     doubtsListed() {
-      return this.belief ? this.belief.doubts.slice(0, 6).map((/** @type {any} */ doubt) => ({ ...doubt, text: `${doubt.first}-${doubt.last}: ${doubt.why}` })) : [];
+      return this.belief ? this.belief.doubts.slice(0, 6).map((/** @type {Doubt} */ doubt) => ({ ...doubt, text: `${doubt.first}-${doubt.last}: ${doubt.why}` })) : [];
     },
     /** Counts of this frame's points, in words. */
     pointsText() {
@@ -184,29 +187,29 @@ export const believing = (parts) => {
       return `${count((layer) => layer === 0)} stand still, ${count((layer) => layer > 0)} move by themselves, ${count((layer) => layer === -1)} not told${ignored ? `, ${ignored} ignored` : ""}.`;
     },
 
-    /** What moves by itself and was neither accepted nor dismissed. @returns {any[]} */
+    /** What moves by itself and was neither accepted nor dismissed. @returns {SubjectRow[]} */
     subjectsListed() {
       if (!this.belief) return [];
-      const named = this.belief.subjects.map((/** @type {any} */ subject) => {
+      const named = this.belief.subjects.map((/** @type {Subject} */ subject) => {
         const [from, to] = [subject.keys[0].frame, subject.keys[subject.keys.length - 1].frame];
         return { ...subject, from, to, text: `frames ${from}-${to}, ${Math.round(100 * subject.share)} % of the picture`, id: `${from}-${to}-${subject.share}` };
       });
-      return named.filter((/** @type {any} */ subject) => !this.dismissed.includes(subject.id) && !this.ignoresSubject(subject)).slice(0, 6);
+      return named.filter((/** @type {SubjectRow} */ subject) => !this.dismissed.includes(subject.id) && !this.ignoresSubject(subject)).slice(0, 6);
     },
-    /** Whether an area was made of it. @param {any} subject */
+    /** Whether an area was made of it. @param {SubjectRow} subject */
     ignoresSubject({ from, to, keys }) {
       return this.areas().some((/** @type {Area} */ { span, keys: own }) => span && span[0] === from && span[1] === to && own.length === keys.length);
     },
-    /** @param {any} subject */
+    /** @param {SubjectRow} subject */
     goToSubject(subject) {
       this.go(subject.keys[Math.floor(subject.keys.length / 2)].frame);
     },
-    /** @param {any} subject */
+    /** @param {SubjectRow} subject */
     ignoreSubject(subject) {
       const many = this.areas().length + 1;
       this.addArea({ name: `Subject ${many}`, follows: false, only: false, hidden: false, span: [subject.from, subject.to], keys: subject.keys });
     },
-    /** @param {any} subject */
+    /** @param {SubjectRow} subject */
     dismissSubject(subject) {
       this.dismissed = [...this.dismissed, subject.id];
       localStorage.setItem(DISMISSED + parts.page.id, this.dismissed.join("\n"));
@@ -215,22 +218,22 @@ export const believing = (parts) => {
     asksWhich() {
       return Boolean(this.belief && this.belief.asked && !this.t.motion.layer);
     },
-    /** The two that may stand still, each drawn on the clip's own picture. @returns {any[]} */
+    /** The two that may stand still, each drawn on the clip's own picture. @returns {(MayStand & { picture: string, outline: string })[]} */
     whichListed() {
       if (!this.asksWhich()) return [];
       const { width, height } = parts.size;
-      return this.belief.asked.map((/** @type {any} */ choice, /** @type {number} */ i) => ({
+      return this.belief.asked.map((/** @type {MayStand} */ choice, /** @type {number} */ i) => ({
         ...choice, label: i ? "This" : "This, as now", box: `0 0 ${width} ${height}`, width, height,
         picture: `/media/clips/${parts.page.id}/still.jpg?frame=${choice.frame}`,
         outline: choice.polygon.map((/** @type {number[]} */ place) => place.join(",")).join(" "),
       }));
     },
-    /** @param {{ frame: number, x: number, y: number }} choice */
+    /** @param {Still} choice */
     chooseStill({ frame, x, y }) {
       this.t.motion.layer = { frame, x, y };
       this.settled();
     },
-    /** @param {any} subject Steady it instead of what was taken for the background. */
+    /** @param {Subject} subject Steady it instead of what was taken for the background. */
     standStill(subject) {
       this.chooseStill(subject.at);
     },
@@ -284,10 +287,10 @@ export const believing = (parts) => {
       this.armArea();
       if (this.aim) this.aim = { what: "area", grip: null, index };
     },
-    /** @param {number} index @param {{ frame: number, polygon: number[][] }} key */
+    /** @param {number} index @param {AreaKey} key */
     addAreaKey(index, key) {
       const area = this.areas()[index];
-      area.keys = [...area.keys.filter((/** @type {any} */ old) => old.frame !== key.frame), key].sort((a, b) => a.frame - b.frame);
+      area.keys = [...area.keys.filter((/** @type {AreaKey} */ old) => old.frame !== key.frame), key].sort((a, b) => a.frame - b.frame);
       this.settled();
     },
     /** @param {Area} area */

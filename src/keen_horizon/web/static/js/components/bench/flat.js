@@ -4,6 +4,8 @@ import { onto } from "../../geometry/matrix.js";
 import { ask } from "../../net.js";
 import { stretches } from "./pinned.js";
 
+/** @typedef {import("../../types.js").FlatMark} FlatMark */
+
 const FURTHEST = 4; // pictures' widths that a line to a vanishing point runs at most
 
 /** @type {import("./tool.js").Tool} */
@@ -30,7 +32,7 @@ export const flat = (parts) => ({
     this.flatCorners = [...this.flatCorners, place.map((value) => Math.round(100 * value) / 100)];
     if (this.flatCorners.length === 4) {
       const mark = { frame: this.frame, corners: clockwise(this.flatCorners) };
-      const others = this.flatMarks().filter((/** @type {any} */ old) => old.frame !== mark.frame);
+      const others = this.flatMarks().filter((/** @type {FlatMark} */ old) => old.frame !== mark.frame);
       this.t.optics.flat = { marks: [...others, mark].sort((a, b) => a.frame - b.frame) };
       this.flatCorners = [];
       this.aim = null;
@@ -48,7 +50,7 @@ export const flat = (parts) => ({
   },
   /** @param {number} index */
   removeFlat(index) {
-    const marks = this.flatMarks().filter((/** @type {any} */ _, /** @type {number} */ i) => i !== index);
+    const marks = this.flatMarks().filter((/** @type {FlatMark} */ _, /** @type {number} */ i) => i !== index);
     this.t.optics.flat = marks.length ? { marks } : null;
     this.settled();
     if (marks.length) this.followFlat();
@@ -65,7 +67,7 @@ export const flat = (parts) => ({
   /** Its corners as they lie in what is on show. @returns {number[][]} */
   flatShown() {
     if (this.flatCorners.length) return this.flatCorners.map((/** @type {number[]} */ place) => this.shownAt(place));
-    const mark = this.flatMarks().find((/** @type {any} */ found) => found.frame === this.frame);
+    const mark = this.flatMarks().find((/** @type {FlatMark} */ found) => found.frame === this.frame);
     const followed = this.path && this.path.flat && this.path.flat.corners[this.frame - this.path.first];
     const corners = followed || (mark && mark.corners);
     return corners ? corners.map((/** @type {number[]} */ place) => this.shownAt(place)) : [];

@@ -23,15 +23,15 @@ export const keying = (_parts) => ({
     if (COLOURS.includes(name)) return this.t.optics.fringe;
     return MOTION.includes(name) ? this.t.motion : this.t.optics;
   },
-  /** @param {string} name @returns {any[]} */
+  /** @param {string} name @returns {Key[]} */
   keys(name) {
-    const track = ((this.partOf(name) || {}).keys || []).find((/** @type {any} */ found) => found.figure === name);
+    const track = ((this.partOf(name) || {}).keys || []).find((/** @type {Track} */ found) => found.figure === name);
     return track ? track.keys : [];
   },
   /** @param {string} name @param {Key[]} keys */
   setKeys(name, keys) {
     const part = this.partOf(name);
-    const others = (part.keys || []).filter((/** @type {any} */ found) => found.figure !== name);
+    const others = (part.keys || []).filter((/** @type {Track} */ found) => found.figure !== name);
     part.keys = keys.length ? [...others, { figure: name, keys }] : others;
   },
   /** The one value. @param {string} name @returns {number} */

@@ -124,20 +124,20 @@ export const light = (parts) => ({
   /** Places in the source that can be taken hold of: the middle, and every ring's right. @returns {number[][]} */
   lightHandles() {
     const { half, middle: [x, y], rings } = this.lightRings();
-    return [[x, y], ...rings.map((/** @type {any} */ ring) => [x + half * ring.radius * Math.cos(0.4), y + half * ring.radius * Math.sin(0.4)])];
+    return [[x, y], ...rings.map((/** @type {{ radius: number }} */ ring) => [x + half * ring.radius * Math.cos(0.4), y + half * ring.radius * Math.sin(0.4)])];
   },
   /** @returns {number[][][]} the rings in what is on show */
   lightShown() {
     if (!this.aiming("light") || !this.falloff()) return [];
     const { half, middle: [x, y], rings } = this.lightRings();
     const turns = Array.from({ length: 73 }, (_, i) => (i * Math.PI) / 36);
-    return rings.map((/** @type {any} */ ring) => turns.map((turn) => this.shownAt([x + half * ring.radius * Math.cos(turn), y + half * ring.radius * Math.sin(turn)])));
+    return rings.map((/** @type {{ radius: number }} */ ring) => turns.map((turn) => this.shownAt([x + half * ring.radius * Math.cos(turn), y + half * ring.radius * Math.sin(turn)])));
   },
   /** Take hold of the middle, or of the nearest ring anywhere along it. @param {number[]} place in the source */
   gripLight(place) {
     const { half, middle, rings } = this.lightRings();
     const away = Math.hypot(place[0] - middle[0], place[1] - middle[1]);
-    const near = [away, ...rings.map((/** @type {any} */ ring) => Math.abs(away - half * ring.radius))];
+    const near = [away, ...rings.map((/** @type {{ radius: number }} */ ring) => Math.abs(away - half * ring.radius))];
     const grip = near.indexOf(Math.min(...near));
     const scale = (parts.refs.canvas.getBoundingClientRect().width || 960) / parts.size.width;
     const taken = near[grip] * scale < NEARER_PX;

@@ -2,7 +2,8 @@
 // Pin: points that are set in the viewer (see aiming.js), followed, and mended where they were lost.
 import { ask } from "../../net.js";
 
-/** @typedef {import("../../types.js").Mark} Mark */
+/** @typedef {import("../../types.js").Mark} Mark @typedef {import("../../types.js").Pin} Pin */
+/** @typedef {import("../../types.js").PinTrack} PinTrack @typedef {import("../../types.js").Trail} Trail */
 
 /** @type {import("./tool.js").Tool} */
 export const pinTool = {
@@ -26,7 +27,7 @@ export const pinned = (parts) => ({
     const mark = { frame: this.frame, x: Math.round(100 * place[0]) / 100, y: Math.round(100 * place[1]) / 100 };
     const points = this.pinPoints();
     if (index >= points.length) points.push({ marks: [mark] });
-    else points[index].marks = [...points[index].marks.filter((/** @type {any} */ old) => old.frame !== mark.frame), mark];
+    else points[index].marks = [...points[index].marks.filter((/** @type {Mark} */ old) => old.frame !== mark.frame), mark];
     this.settled();
   },
   /** @param {number} index */
@@ -35,14 +36,14 @@ export const pinned = (parts) => ({
     this.aim = null;
     this.settled();
   },
-  /** @param {any} pin @returns {any} its stored track over the range */
+  /** @param {Pin} pin @returns {PinTrack | undefined} its stored track over the range */
   trackOf(pin) {
     const marks = [...pin.marks].sort((a, b) => a.frame - b.frame).map((m) => `${m.frame}:${m.x.toFixed(3)}:${m.y.toFixed(3)}`).join(";");
     const { first, last } = this.range();
-    return this.pinTracks.find((/** @type {any} */ track) => track.marks === marks && track.first <= first && track.last >= last);
+    return this.pinTracks.find((/** @type {PinTrack} */ track) => track.marks === marks && track.first <= first && track.last >= last);
   },
   followed() {
-    return this.t.motion.intent !== "pin" || this.pinPoints().every((/** @type {any} */ pin) => this.trackOf(pin));
+    return this.t.motion.intent !== "pin" || this.pinPoints().every((/** @type {Pin} */ pin) => this.trackOf(pin));
   },
   /** Have the points followed that were not yet. */
   follow() {
@@ -53,7 +54,7 @@ export const pinned = (parts) => ({
       if (!works.length) await this.refresh();
     });
   },
-  /** @param {any} pin @param {number} index */
+  /** @param {Pin} pin @param {number} index */
   pinText(pin, index) {
     const set = `set at ${pin.marks.map((/** @type {Mark} */ mark) => mark.frame).join(", ")}`;
     if (!this.trackOf(pin)) return `${set}; being followed`;
@@ -64,7 +65,7 @@ export const pinned = (parts) => ({
   pinsShown() {
     if (!this.path || this.t.motion.intent !== "pin") return [];
     const at = this.frame - this.path.first;
-    return this.path.pins.filter((/** @type {any} */ pin) => pin.points[at]).map((/** @type {any} */ pin) => this.shownAt(pin.points[at]));
+    return this.path.pins.filter((/** @type {Trail} */ pin) => pin.points[at]).map((/** @type {Trail} */ pin) => this.shownAt(pin.points[at]));
   },
 });
 

@@ -117,7 +117,7 @@ export const straightedges = (parts) => {
     },
     /** Figures of the lens that are keyed, which straightedges tell for the playhead's frame. @returns {string[]} */
     keyedBends() {
-      return this.lensFigures().map((/** @type {any} */ part) => part.name).filter((/** @type {string} */ name) => name !== "canvas" && this.keys(name).length);
+      return this.lensFigures().map((/** @type {{ name: string }} */ part) => part.name).filter((/** @type {string} */ name) => name !== "canvas" && this.keys(name).length);
     },
     /** All straightedges, or with a keyed lens those of this frame; the others with too few points to count. */
     edgesThatCount() {
@@ -181,7 +181,7 @@ export const straightedges = (parts) => {
     /** @param {number} index */
     edgeText(index) {
       const edge = this.edges()[index];
-      const line = this.straightness && this.straightness.lines.find((/** @type {any} */ found) => found.edge === index);
+      const line = this.straightness && this.straightness.lines.find((/** @type {{ edge: number }} */ found) => found.edge === index);
       if (!line) return `frame ${edge.frame}: ${edge.points.length} point${edge.points.length > 1 ? "s" : ""}, ${Math.max(0, USED_FROM - edge.points.length)} more needed`;
       return `frame ${edge.frame}: ${line.left_px.toFixed(2)} px left of ${line.bend_px.toFixed(2)} px`;
     },

@@ -29,7 +29,7 @@ export const against = (parts) => ({
   setAgainst(letter) {
     this.against = letter;
     this.other = null;
-    const version = this.versions.find((/** @type {any} */ { letter: own }) => own === letter);
+    const version = this.versions.find((/** @type {import("../../types.js").Version} */ { letter: own }) => own === letter);
     if (!version) return this.fit();
     this.attempt(async () => {
       this.other = await ask("POST", `${parts.address}/solve`, { ...version.treatment, range: this.t.range });
