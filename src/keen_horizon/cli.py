@@ -194,13 +194,11 @@ def _correct(options: argparse.Namespace) -> None:
     if options.report:
         seconds = {"measure": measured - began, "solve": solved - measured, "render": facts.seconds}
         write_json(options.report, report_of(path, treatment, info, facts, seconds, notes, measurement))
-    if options.path:
-        document = path_document(path, info, times)
-        if options.path.suffix == ".csv":
-            table = transforms_csv if options.path.stem.endswith("_2d") else path_csv
-            options.path.write_text(table(document))
-        else:
-            write_json(options.path, document)
+    if options.path and options.path.suffix == ".csv":
+        table = transforms_csv if options.path.stem.endswith("_2d") else path_csv
+        options.path.write_text(table(path_document(path, info, times)))
+    elif options.path:
+        write_json(options.path, path_document(path, info, times))
 
 
 def _lens(options: argparse.Namespace) -> None:
