@@ -24,6 +24,7 @@ from keen_horizon.core.media.probe import probe
 from keen_horizon.core.path.solve import solve_path
 from keen_horizon.core.path.tradeoff import trade_off
 from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.memory import keep_freed_memory
 from keen_horizon.pipeline.measuring import measure_clip
 from keen_horizon.pipeline.rendering import render_clip
 from keen_horizon.pipeline.streams import Behind, ahead
@@ -177,6 +178,7 @@ def main() -> None:
 
 
 if __name__ == "__main__":
+    keep_freed_memory()  # as the application does
     if len(sys.argv) == 3:
         child(sys.argv[1], Path(sys.argv[2]))
     else:
