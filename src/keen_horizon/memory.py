@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import ctypes
 
-# Of glibc's malloc.h, and what is set, bytes. Larger pieces, as frames, are mapped by themselves and given back. Of what
-# was tried, solving is as fast as with any, and measuring's memory grows by less than a tenth from 10 s of 1080p to 60.
+# Of glibc's malloc.h, and what is set, bytes. Larger pieces, as frames, are mapped one by one and given back. Of what
+# was tried, solving is as fast as with any, and measuring's memory grows by less than a tenth from 10 to 60 s of 1080p.
 M_TRIM_THRESHOLD, M_TOP_PAD, M_MMAP_THRESHOLD = -1, -2, -3
 KEPT, AHEAD, LARGE = 64 << 20, 16 << 20, 4 << 20
 
