@@ -38,6 +38,7 @@ from keen_horizon.core.lens.stmaps import bend_map
 from keen_horizon.core.media.frames import read_frames
 from keen_horizon.core.media.probe import probe
 from keen_horizon.core.treatment.document import Treatment
+from keen_horizon.core.treatment.figures import FIGURES
 from keen_horizon.simulator.film import write_pictures
 
 
@@ -101,6 +102,12 @@ def test_a_lens_by_hand_is_drawn_as_it_is_rendered(page: Page, ruled: Path) -> N
     assert apart < 4
     page.get_by_label("no gap … nothing lost, drag").fill("1")
     expect(page.locator(".facts")).to_contain_text("100.0 % of the source")
+    squeeze = page.get_by_role("spinbutton", name="squeeze", exact=True)
+    squeeze.fill("9")
+    squeeze.press("Enter")
+    assert draft_of(page)["optics"]["lens"]["squeeze"] == FIGURES["squeeze"].high
+    expect(squeeze).to_have_value("4")
+    expect(squeeze).to_have_attribute("max", "4")
     page.get_by_role("button", name="Take the lens away").click()
     expect(page.locator("[data-stage=optics]")).to_contain_text("no lens")
     press(page, "Control+z")

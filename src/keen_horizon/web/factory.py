@@ -6,6 +6,7 @@ from flask import Flask, Response
 from flask_wtf.csrf import CSRFProtect
 
 from keen_horizon.config import Settings
+from keen_horizon.core.treatment.figures import FIGURES
 from keen_horizon.store.cache import Cache
 from keen_horizon.store.database import connect
 from keen_horizon.store.files import FileStore
@@ -46,6 +47,7 @@ def create_app(settings: Settings) -> Flask:
     persons.guard(app, settings)
     CSRFProtect(app)
     ship(app)
+    app.jinja_env.globals["FIGURES"] = FIGURES
     for room in (pages, persons, *api.ROOMS):
         app.register_blueprint(room.blueprint)
     app.after_request(_headers)

@@ -4,6 +4,7 @@
 
 /** @typedef {import("../../types.js").Key} Key */
 /** @typedef {import("../../types.js").Track} Track */
+/** @typedef {{ name: string, low?: number, high?: number }} Bounded a figure that is typed or dragged */
 
 const MOTION = ["response_s", "strength"];
 const EASES = [{ value: "smooth", label: "glide to the next" }, { value: "even", label: "evenly to the next" }, { value: "hold", label: "stay until the next" }];
@@ -14,9 +15,11 @@ const GLASS = [...LIGHTS, ...COLOURS];
 const OF_GLASS = { x: "centre_x", y: "centre_y", amount: "amount" };
 export const CORNERS = Array.from({ length: 8 }, (_, i) => `corner_${i + 1}`);
 
-/** @param {import("./parts.js").Parts} _parts @returns {any} */
-export const keying = (_parts) => ({
+/** @param {import("./parts.js").Parts} parts @returns {any} */
+export const keying = (parts) => ({
   eases: EASES,
+  /** What may be typed: as the document has it where it is one of its figures. @param {Bounded} part @returns {{ low: number, high: number }} */
+  boundsOf: (part) => parts.page.figures[part.name] || part,
   /** The part of the treatment that a figure belongs to. @param {string} name */
   partOf(name) {
     if (LIGHTS.includes(name)) return this.t.optics.falloff;
@@ -129,7 +132,8 @@ export const keying = (_parts) => ({
   setHere(name, text, settled) {
     const value = Number(text);
     if (text === "" || Number.isNaN(value)) return;
-    this.place(name, value);
+    const { low, high } = this.boundsOf({ name });
+    this.place(name, Math.min(high, Math.max(low, value)));
     settled ? this.keyed(name) : this.changed();
   },
   /** Keyed figures are set: they can be undone, and are judged by the straightedges. @param {string} name */
