@@ -7,13 +7,14 @@ and below, so that they shrink towards the horizon as they should.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from keen_horizon.simulator.town import Thing
+from keen_horizon.simulator.town import Patch, Thing
 
 Floats = NDArray[np.float64]
 Picture = NDArray[np.uint8]
@@ -67,17 +68,14 @@ def paint_panorama(things: list[Thing], eye: Floats, width: int = 9216, seed: in
     view = Panorama(canvas, scale)
     _hills(view, random)
     ground = np.zeros(canvas.shape[:2], np.uint8)
-    for thing in things:
-        for patch in thing.patches:
-            away = patch.normal is not None and patch.normal @ (eye - patch.points[0]) <= 0
-            outline = None if away else _outline(view, patch.points - eye)
-            if outline is None:
-                continue
-            distance = float(np.linalg.norm(patch.points - eye, axis=1).min())
-            clear = np.exp(-distance / 900)
-            colour = tuple(float(c * clear + h * (1 - clear)) for c, h in zip(patch.colour, HAZE, strict=True))
-            cv2.fillPoly(canvas, [outline], colour, cv2.LINE_AA, _SHIFT)
-            cv2.fillPoly(ground, [outline], min(255.0, 110 * patch.grain), cv2.LINE_8, _SHIFT)
+    facing = [patch for thing in things for patch in thing.patches if _faces(patch, eye)]
+    for patch, (outline, distance) in zip(facing, _outlines(view, [p.points - eye for p in facing]), strict=True):
+        if outline is None:
+            continue
+        clear = np.exp(-distance / 900)
+        colour = tuple(float(c * clear + h * (1 - clear)) for c, h in zip(patch.colour, HAZE, strict=True))
+        cv2.fillPoly(canvas, [outline], colour, cv2.LINE_AA, _SHIFT)
+        cv2.fillPoly(ground, [outline], min(255.0, 110 * patch.grain), cv2.LINE_8, _SHIFT)
     _grain(canvas, ground, random)
     return view
 
@@ -169,20 +167,31 @@ def _hills(view: Panorama, random: np.random.Generator) -> None:
         cv2.fillPoly(view.picture, [points], colour, cv2.LINE_AA, _SHIFT)
 
 
-def _outline(view: Panorama, points: Floats) -> NDArray[np.int32] | None:
-    """The outline of a polygon in pixels, its edges split so that straight lines bend as they must."""
-    closed = np.concatenate([points, points[:1]])
-    reach = np.linalg.norm(np.diff(closed, axis=0), axis=1)
-    near = np.minimum(np.linalg.norm(closed[1:], axis=1), np.linalg.norm(closed[:-1], axis=1))
-    pieces = []
-    for i in range(len(points)):
-        parts = max(1, min(80, int(np.degrees(reach[i] / max(near[i], 1.0)) / 1.5)))
-        pieces.append(closed[i] + (closed[i + 1] - closed[i]) * (np.arange(parts) / parts)[:, None])
-    columns, rows = view.pixels(np.concatenate(pieces))
-    if np.ptp(columns) > view.picture.shape[1] / 2:
-        return None  # it crosses the seam behind the camera, where nothing stands
-    pixels = np.stack([columns, rows], -1) * (1 << _SHIFT)
-    return np.round(pixels).astype(np.int32)
+def _faces(patch: Patch, eye: Floats) -> bool:
+    return patch.normal is None or bool(patch.normal @ (eye - patch.points[0]) > 0)
+
+
+def _outlines(view: Panorama, polygons: list[Floats]) -> Iterator[tuple[NDArray[np.int32] | None, float]]:
+    """The outlines of polygons (K, 3) in pixels, their edges split so that straight lines bend as they must, and how
+    near each comes; None for one that crosses the seam behind the camera, where nothing stands.
+    """
+    counts = np.array([len(polygon) for polygon in polygons])
+    starts = np.cumsum(counts) - counts
+    points = np.concatenate(polygons)
+    following = np.arange(len(points)) + 1
+    following[starts + counts - 1] = starts
+    edges, distance = points[following] - points, np.linalg.norm(points, axis=1)
+    seen = np.linalg.norm(edges, axis=1) / np.maximum(np.minimum(distance[following], distance), 1.0)
+    parts = np.clip((np.degrees(seen) / 1.5).astype(int), 1, 80)
+    edge, begin = np.repeat(np.arange(len(points)), parts), np.repeat(np.cumsum(parts) - parts, parts)
+    share = (np.arange(len(edge)) - begin) / parts[edge]
+    columns, rows = view.pixels(points[edge] + edges[edge] * share[:, None])
+    pixels = np.round(np.stack([columns, rows], -1) * (1 << _SHIFT)).astype(np.int32)
+    ends = np.cumsum(np.add.reduceat(parts, starts))
+    nearest = np.minimum.reduceat(distance, starts)
+    for first, last, near in zip(np.r_[0, ends[:-1]], ends, nearest, strict=True):
+        across = np.ptp(columns[first:last])
+        yield pixels[first:last] if across <= view.picture.shape[1] / 2 else None, float(near)
 
 
 def _grain(canvas: Picture, ground: NDArray[np.uint8], random: np.random.Generator) -> None:
