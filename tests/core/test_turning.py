@@ -164,8 +164,8 @@ def test_what_is_lent_is_the_same_wherever_looking_for_it_begins(projection: str
         lambda offset: homographies_between(path.measured, path.measured, offset) @ corrected,
         path.borrowed.offsets,
         np.arange(len(DINGHY)),
-        np.zeros(len(DINGHY)),  # from the middle
-        path.borrowed.reach.shape[1],
+        own=np.zeros(len(DINGHY)),  # from the middle
+        count=path.borrowed.reach.shape[1],
     )
     assert 0.3 < path.borrowed.reach.min() < 1
     np.testing.assert_allclose(path.borrowed.reach, found.reach, atol=1e-12)

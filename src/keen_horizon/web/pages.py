@@ -8,6 +8,7 @@ from flask import Blueprint, redirect, render_template, request, url_for
 from sqlalchemy import select
 from werkzeug.wrappers import Response
 
+from keen_horizon.core.treatment.figures import FIGURES
 from keen_horizon.operations.clips import media_files
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.lookup import find
@@ -56,7 +57,8 @@ def bench(clip_id: int) -> str:
         if clip.state is not ClipState.READY:
             raise NotPossible(f"{clip.name} is not ready yet. Wait for it on the shelf.")
         shows = "sphere" if clip_info(clip).camera == "sphere" else "bench"
-        return render_template(f"{shows}.html", clip=clip, page=clip_detail(clip, services().files))
+        page = clip_detail(clip, services().files) | {"figures": FIGURES}
+        return render_template(f"{shows}.html", clip=clip, page=page)
 
 
 @blueprint.get("/clips/<int:clip_id>/report")

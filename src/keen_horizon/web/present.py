@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
 from typing import Any
 
 from sqlalchemy.orm import Session
@@ -11,7 +10,6 @@ from keen_horizon.core.cameras.sphere import sphere_of
 from keen_horizon.core.media.probe import NUMBERED, ClipInfo
 from keen_horizon.core.media.proxy import THUMBNAILS
 from keen_horizon.core.treatment.document import Treatment
-from keen_horizon.core.treatment.figures import FIGURES
 from keen_horizon.core.treatment.former import with_present_names
 from keen_horizon.jobs.progress import work_json
 from keen_horizon.operations.material import clip_info, source_changed
@@ -90,7 +88,6 @@ def clip_detail(clip: Clip, files: FileStore) -> dict[str, Any]:
         },
         "proxy": {**(clip.proxy or {}), "url": f"/media/clips/{clip.id}/proxy.mp4"},
         "draft": _current_document(clip.draft),
-        "figures": {name: asdict(figure) for name, figure in FIGURES.items()},
         "measured": [[found.first, found.last] for found in clip.found("measure")],
         "measured_finer": [[found.first, found.last] for found in clip.found("measure") if found.facts.get("finer")],
         "measuring_rate": _measuring_rate(clip),

@@ -102,6 +102,7 @@ def borrowing_behind(
     homographies: Callable[[int], Floats],
     offsets: tuple[int, ...],
     frames: NDArray[np.intp],
+    *,
     own: Floats,
     count: int,
     middle: complex = 0j,

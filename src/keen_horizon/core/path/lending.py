@@ -49,8 +49,8 @@ class LendingShot(ABC, Generic[Way]):
         """The smallest Z (N,) whose window needs nothing that is lent."""
 
     @abstractmethod
-    def borrowing(self, way: Way) -> Borrowing:
-        """What frames lend each other along a way."""
+    def borrowing(self, way: Way, own: Floats) -> Borrowing:
+        """What frames lend each other along a way, whose windows shrunk by `own` (N,) need nothing that is lent."""
 
     @abstractmethod
     def made(
@@ -67,7 +67,7 @@ class LendingShot(ABC, Generic[Way]):
     @cached_property
     def free_lent(self) -> Borrowing:
         """What frames lend each other along the free way."""
-        return self.borrowing(self.free_way)
+        return self.borrowing(self.free_way, self.demand)
 
     @cached_property
     def _tried(self) -> dict[float, CameraPath]:
@@ -116,7 +116,7 @@ class LendingShot(ABC, Generic[Way]):
         return self._lent_made(way, limit * float(self.sizes(way).min()), wanted)
 
     def _lent_made(self, way: Way, most: float, wanted: Floats) -> CameraPath:
-        found = self.borrowing(way)
-        own = float(self.own_demand(way).max())
-        shrink = max(1.0, min(min(float(found.demand().max()), own) * SAFETY, most))
+        own = self.own_demand(way)
+        found = self.borrowing(way, own)
+        shrink = max(1.0, min(min(float(found.demand().max()), float(own.max())) * SAFETY, most))
         return self.made(way, np.full(len(wanted), shrink), wanted, True, found, self.rest)

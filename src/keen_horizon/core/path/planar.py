@@ -168,8 +168,8 @@ class PlanarShot(LendingShot[Moves]):
         """The smallest Z (N,) whose window, where a limit binds, needs nothing that is lent."""
         return self._demand(way, self.rest)
 
-    def borrowing(self, way: Moves) -> Borrowing:
-        """What frames lend each other along a way."""
+    def borrowing(self, way: Moves, own: Floats) -> Borrowing:
+        """What frames lend each other along a way; where their own pictures end, intervals tell as well."""
         cuts = self.glass.region.cuts.of(self.part) if self.glass.region and self.glass.dead else None
         correction = _about(way[0], self.rest)
         return borrowing(self.lenders, correction, way[1], self.size, self.offsets, self.room, self.rays, cuts)

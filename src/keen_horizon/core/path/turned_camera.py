@@ -130,8 +130,8 @@ class TurningShot(LendingShot[Floats]):
         """The smallest Z (N,) whose window, where a limit binds, holds nothing that a frame itself has not seen."""
         return self.chart.demand(self.region, way, self.rest)
 
-    def borrowing(self, way: Floats) -> Borrowing:
-        """What frames lend each other along a way."""
+    def borrowing(self, way: Floats, own: Floats) -> Borrowing:
+        """What frames lend each other along a way, whose windows shrunk by `own` (N,) need nothing that is lent."""
         shown, seen = self.chart.trajectory(way), self.chart.trajectory(self.measured)
         corrected = homographies_between(shown, seen)
 
@@ -139,8 +139,10 @@ class TurningShot(LendingShot[Floats]):
             return homographies_between(seen, seen, offset) @ corrected
 
         offsets = lending_offsets(self.edges.borrow.reach_s, self.rate)
-        own = 1 / np.maximum(1.0, self.own_demand(way))
-        return borrowing_behind(self.region, homographies, offsets, self.chart.frames, own, self.rays, self.rest)
+        return borrowing_behind(
+            self.region, homographies, offsets, self.chart.frames,
+            own=1 / np.maximum(1.0, own), count=self.rays, middle=self.rest,
+        )  # fmt: skip
 
     def _roomiest(self, way: Floats) -> complex:
         """Where the window's middle lies best along a way: where it is, but for dead edges."""
