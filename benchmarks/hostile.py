@@ -127,6 +127,14 @@ def treatments(base: dict[str, Any], count: int, seed: int) -> Iterator[str]:
 def rich_treatment() -> dict[str, Any]:
     """A treatment that has something of everything, for a clip of 640x360 and 30 frames or more."""
     level = {"frame": 3, "x1": 10, "y1": 20, "x2": 300, "y2": 25}
+    outline = {"frame": 4, "polygon": [[20, 20], [120, 25], [110, 160]]}
+    area = {"name": "passer-by", "follows": True, "keys": [outline]}
+    frame = {
+        "name": "all but the rim",
+        "only": True,
+        "span": [3, 20],
+        "keys": [{"frame": 0, "polygon": [[9, 9], [620, 9], [620, 350], [9, 350]]}],
+    }
     return {
         "schema": "keen-horizon/treatment/1",
         "range": {"in": 2, "out": 25},
@@ -140,6 +148,16 @@ def rich_treatment() -> dict[str, Any]:
             "focal": 1.1,
             "keys": [{"figure": "roll_deg", "keys": [{"frame": 3, "value": 1}, {"frame": 20, "value": 4}]}],
             "flat": {"marks": [{"frame": 3, "corners": [[50, 50], [200, 60], [210, 190], [40, 180]]}]},
+            "falloff": {
+                "coefficients": [-0.4, 0.1], "centre_x": 0.02, "amount": 0.9, "lift_limit_stops": 1.5,
+                "dead_edge": {"radius": 1.0, "sides": [{"angle_deg": 90, "distance": 0.5}], "softness": 0.04},
+                "keys": [{"figure": "falloff_1", "keys": [{"frame": 3, "value": -0.4}, {"frame": 20, "value": -0.5}]}],
+            },
+            "fringe": {
+                "red": [0.0017, 0.0], "blue": [-0.0016, 0.0005], "centre_y": 0.01,
+                "haze": {"amount": 0.5, "hue_deg": 290, "width_deg": 60},
+                "keys": [{"figure": "red_1", "keys": [{"frame": 3, "value": 0.001}, {"frame": 20, "value": 0.002}]}],
+            },
         },
         "motion": {
             "intent": "glide",
@@ -150,6 +168,10 @@ def rich_treatment() -> dict[str, Any]:
             "pin": {"points": [{"marks": [{"frame": 4, "x": 100, "y": 100}]}], "drift_s": 1},
             "level": {"lines": [level]},
             "freedom": ["shift", "turn", "size", "tilt"],
+            "ignore": [area, frame],
+            "layer": {"frame": 5, "x": 300, "y": 200},
+            "bend_limit_px": 4,
+            "rolling_shutter": 0.4,
         },
         "edges": {
             "way": "fill", "borrow": {"reach_s": 0.2, "feather_px": 4, "rest": "fill"}, "zoom": "one",

@@ -22,7 +22,7 @@ import av
 import cv2
 import numpy as np
 from scipy.spatial.transform import Rotation
-from spheres import errors, harbour, measured, rocking, street
+from spheres import SMALL, errors, going_round, gone_by, harbour, measured, rocking, street
 
 from keen_horizon.core.cameras.sphere import Sphere
 from keen_horizon.core.finding.vertical import find_vertical
@@ -39,6 +39,7 @@ from keen_horizon.simulator.film import write_pictures
 from keen_horizon.simulator.sphere import CubeWorld, SphereFilm
 
 CARRIED = 0.2
+GOING_FRAMES = 20
 
 
 def told(name: str, measurement: Measurement, true: Rotation) -> None:
@@ -124,6 +125,21 @@ def main() -> None:
         print(f"held still in it to {corners_move(clip.with_name('out.mp4')):.3f} px RMS at its corners", flush=True)
 
     levels(size)
+    goers(options.pictures)
+
+
+def goers(paths: list[Path]) -> None:
+    """How well turns are told while something large goes by: half of the pictures on it, the others all around."""
+    pictures = [cv2.imread(str(path)) for path in paths]
+    world, other = (CubeWorld.of(half * 2, SMALL.height) for half in (pictures[:3], pictures[3:]))
+    stood = rocking(GOING_FRAMES)
+    for step_deg in (0.2, 0.7, 4.0):
+        for radius_deg in (45, 60, 72):
+            walk = going_round(37.0, step_deg)
+            film = gone_by(world, other, walk, radius_deg=radius_deg, growth=0.002, stood=stood)
+            share = (1 - np.cos(np.radians(radius_deg))) / 2
+            measurement = measured(picture for picture, _ in film)
+            told(f"{share:.0%} of all around goes by, {step_deg} degrees a frame", measurement, stood)
 
 
 def levels(size: Size) -> None:

@@ -1,5 +1,7 @@
 # Shared by bin/start and bin/test: what must be on the machine. Sourced, with the project as current folder.
 
+unset PYTHONDONTWRITEBYTECODE # where it is set, every process that starts compiles all that it imports anew: 2 s
+
 # Install Debian packages whose command is missing; needs root. PostgreSQL is always among them.
 debian_packages() {
   local missing=()

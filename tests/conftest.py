@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 from collections.abc import Iterator
 from pathlib import Path
@@ -44,6 +45,12 @@ def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> FromBothE
     """How pytest-xdist shares the tests out."""
     config.option.loadscopereorder = False
     return FromBothEnds(config, log)
+
+
+def pytest_runtest_logreport(report: pytest.TestReport) -> None:
+    """What fails is told at once: a run that is ended from outside never comes to its list of failures."""
+    if report.failed and "PYTEST_XDIST_WORKER" not in os.environ:
+        print(f"\n{report.when} of {report.nodeid} failed:\n{report.longreprtext[-2000:]}")
 
 
 @pytest.fixture(scope="session")

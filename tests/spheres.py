@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 
 import cv2
@@ -21,6 +22,7 @@ from keen_horizon.simulator.sphere import CubeWorld, SphereFilm
 from keen_horizon.simulator.town import build_town
 
 SMALL = Size(1024, 512)
+Walk = Callable[[int], Rotation]  # where something is on a frame, world_from_it
 
 
 @dataclass(frozen=True)
@@ -107,6 +109,33 @@ def rocker(seed: int = 1, degrees: float = 2.0, heading: float = 25.0) -> Callab
 def rocking(count: int, seed: int = 1, degrees: float = 2.0, heading: float = 25.0) -> Rotation:
     """The same at frames (N,)."""
     return rocker(seed, degrees, heading)(np.arange(count))
+
+
+@cache
+def going_round(start_deg: float, step_deg: float) -> Walk:
+    """The way of a thing that goes round to the right and keeps its distance; the same one for the same degrees."""
+    return lambda number: Rotation.from_euler("YXZ", [start_deg + step_deg * number, 0, 0], degrees=True)
+
+
+def gone_by(
+    world: CubeWorld, other: CubeWorld, walk: Walk, *, radius_deg: float, growth: float, stood: Rotation
+) -> Iterator[tuple[np.ndarray, np.ndarray]]:
+    """Pictures of a world in which something round, of another one's pictures, goes by where `walk` puts it and grows
+    by a share a frame; and where it is seen (rows, columns).
+    """
+    columns, rows = np.meshgrid(np.arange(SMALL.width), np.arange(SMALL.height))
+    rays = Sphere(SMALL).rays(np.stack([columns, rows], -1).astype(float))
+    for number, camera in enumerate(stood):
+        turned = camera.apply(rays.reshape(-1, 3))
+        own = walk(number).inv().apply(turned)
+        size = (1 + growth) ** number
+        aside = np.hypot(own[:, 0], own[:, 1])
+        angle = np.arctan2(aside, own[:, 2])
+        shrunk = np.sin(angle / size) / np.maximum(aside, 1e-9)
+        looked = np.stack([shrunk * own[:, 0], shrunk * own[:, 1], np.cos(angle / size)], -1).reshape(rays.shape)
+        inside = (angle < np.radians(radius_deg) * size).reshape(rows.shape)
+        seen = np.where(inside[..., None], other.seen(looked), world.seen(turned.reshape(rays.shape)))
+        yield seen.astype(np.uint8), inside
 
 
 def measured(pictures: Iterable[np.ndarray], size: Size = SMALL) -> Measurement:

@@ -17,10 +17,8 @@ from sqlalchemy import Engine
 from keen_horizon.config import PROJECT, Settings
 from keen_horizon.core.errors import KeenHorizonError
 from keen_horizon.instance import check_port, child_marks, end_with_parent, only_instance
-from keen_horizon.operations.demo import demo_project, measure_demo_glass, show_demo_glass
 from keen_horizon.operations.errors import NotPossible
 from keen_horizon.operations.housekeeping import belong_together, settle_places, tidy
-from keen_horizon.simulator.demo import write_demo
 from keen_horizon.store.cluster import Cluster, ClusterError, bring_home, enterable, has_cluster, start_cluster
 from keen_horizon.store.database import connect, migrate, transaction
 from keen_horizon.store.files import DAY_S, FileStore, StoreError
@@ -55,6 +53,9 @@ def worker() -> None:
 
 def demo() -> bool:
     """Make the demo project, unless there is a project already; whether it was made."""
+    from keen_horizon.operations.demo import demo_project
+    from keen_horizon.simulator.demo import write_demo
+
     settings = _with_database()
     files = FileStore(settings.data, settings.media)
     engine = connect(settings.database_url)
@@ -72,6 +73,8 @@ def demo() -> bool:
 
 def _await_demo(settings: Settings) -> None:
     """Return once the demo's clips are measured, so that they open with something to see; glass is measured on."""
+    from keen_horizon.operations.demo import measure_demo_glass
+
     print("measuring them ...", flush=True)
     engine = connect(settings.database_url)
     _await_works(engine)
@@ -82,6 +85,8 @@ def _await_demo(settings: Settings) -> None:
 
 def _await_demo_glass(settings: Settings) -> None:
     """Return once that is measured as well, and shown."""
+    from keen_horizon.operations.demo import show_demo_glass
+
     engine = connect(settings.database_url)
     _await_works(engine)
     with transaction(engine) as session:

@@ -27,8 +27,17 @@ def rocked(media: Path) -> Path:
     """The harbour from a rocking boat; the file does not say that it is a sphere."""
     clip = media / "rocked.mp4"
     pictures = SphereFilm(harbour(), Sphere(SMALL), rocking(FRAMES, degrees=3)).pictures()
-    write_pictures(pictures, SMALL, 25, clip, quality=14)
+    write_pictures((on_deck(picture) for picture in pictures), SMALL, 25, clip, quality=14)
     return clip
+
+
+def on_deck(picture: np.ndarray) -> np.ndarray:
+    """The picture with a deck below, which the camera carries along: from 60 degrees down."""
+    deck = picture.copy()
+    first = round(SMALL.height * 5 / 6)
+    planks = np.arange(SMALL.width) // 16 % 2 ^ np.arange(first, SMALL.height)[:, None] // 14 % 2
+    deck[first:] = np.where(planks[..., None] > 0, (60, 90, 120), (95, 135, 170))
+    return deck
 
 
 def figure(page: Page, name: str) -> Locator:
@@ -171,6 +180,68 @@ def test_a_turn_is_keyed_across_the_back_and_delivered(page: Page, rocked: Path,
     assert (sphere.spherical, sphere.coded, sphere.frames) == ("sphere", SMALL, FRAMES)
 
 
+def test_what_is_carried_and_what_goes_by_are_ignored(page: Page, rocked: Path) -> None:
+    measured_on_its_bench(page, rocked)
+    believing = page.locator("details.believing")
+    believing.locator("summary").click()
+    believing.get_by_role("button", name="Show the points").click()
+    told = believing.get_by_text(re.compile("stand still, "))
+    expect(told).to_be_visible()
+    marks = page.locator("svg.overlay path.other")
+    assert marks.get_attribute("d")
+    suggested = believing.get_by_text("Carried along")
+    expect(suggested).to_have_count(1)
+    believing.get_by_role("button", name=re.compile("^ignore what moves")).click()
+    expect(suggested).to_have_count(0)
+    expect(told).to_contain_text("ignored")
+    settled(page)
+    assert draft_of(page)["motion"]["ignore"][0]["follows"] is False
+    expect(page.locator("svg.overlay .area-outline").first).to_be_attached()
+    carried = ignored_of(told.inner_text())
+    assert carried > 10
+
+    believing.get_by_role("button", name="Ignore an area").click()
+    expect(believing.get_by_text("Draw around what is to be ignored.")).to_be_visible()
+    box = page.locator("canvas.around").bounding_box()
+    assert box is not None
+    corners = [(0.3, 0.35), (0.6, 0.35), (0.6, 0.6), (0.3, 0.6)]
+    places = [(box["x"] + x * box["width"], box["y"] + y * box["height"]) for x, y in corners]
+    page.mouse.move(*places[0])
+    page.mouse.down()
+    for place in places[1:]:
+        page.mouse.move(*place, steps=8)
+    page.mouse.up()
+    expect(believing.get_by_label("Name of area 2")).to_have_value("Area 2")
+    settled(page)
+    both = ignored_of(told.inner_text())
+    assert both > carried + 10
+    drawn = points_of(page.locator("svg.overlay .area-outline").last.get_attribute("points"))
+    for _ in range(2):
+        press(page, "Shift+ArrowRight")
+    expect(page.get_by_label("Time and frame")).to_contain_text("frame 20")
+    settled(page)
+    expect(told).to_contain_text("ignored")
+    followed = points_of(page.locator("svg.overlay .area-outline").last.get_attribute("points"))
+    moved = (followed.mean(0) - drawn.mean(0)) / box["width"] * 360
+    assert 10 < -moved[0] < 22  # degrees: the town goes to the left while the boat turns
+    believing.get_by_role("button", name="draw Area 2 anew on this frame").click()
+    page.mouse.move(*places[0])
+    page.mouse.down()
+    for place in places[1:]:
+        page.mouse.move(*place, steps=8)
+    page.mouse.up()
+    settled(page)
+    areas = draft_of(page)["motion"]["ignore"]
+    assert [[key["frame"] for key in area["keys"]] for area in areas] == [[0], [0, 20]]
+
+
+def ignored_of(told: str) -> int:
+    """How many points are said to be ignored."""
+    found = re.search(r"(\d+) ignored", told)
+    assert found
+    return int(found[1])
+
+
 def test_a_subject_is_pinned_up_is_drawn_and_both_are_compared(page: Page, rocked: Path, tmp_path: Path) -> None:
     measured_on_its_bench(page, rocked)
     canvas = page.locator("canvas.around")
@@ -187,6 +258,7 @@ def test_a_subject_is_pinned_up_is_drawn_and_both_are_compared(page: Page, rocke
     pinned_at = cross.first.get_attribute("points")
     for _ in range(2):
         press(page, "Shift+ArrowRight")
+    expect(page.get_by_label("Time and frame")).to_contain_text("frame 20")
     settled(page)
     here, there = (points_of(text) for text in (pinned_at, cross.first.get_attribute("points")))
     assert np.abs(here - there).max() < 2  # CSS px: it stays where it was set

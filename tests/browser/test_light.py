@@ -203,7 +203,7 @@ def test_it_is_keyed_over_the_clip(page: Page, dark: Path) -> None:
 
 def test_it_is_set_by_hand(page: Page, dark: Path) -> None:
     """Before anything is measured, too."""
-    to_bench(page, dark, measured=False)
+    to_shared_bench(page, dark, measured=False)
     go(page, 20, "optics")
     page.get_by_text("Fall-off by hand").click()
     field(page, "light at the corners").fill("40")

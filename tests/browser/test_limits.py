@@ -9,12 +9,58 @@ import pytest
 from accessibility import violations
 from playwright.sync_api import Page, expect
 from services import wait_for
-from steps import draft_of, frame_of, press, to_bench, to_shared_bench, zoom_of
+from steps import draft_of, frame_of, press, settled, to_bench, to_shared_bench, zoom_of
 
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.media.probe import probe
 
 pytestmark = pytest.mark.browser
+
+LISTENING = """() => {
+  const fetched = window.fetch;
+  const asked = (window.asked = { limits: [], now: 0, most: 0 });
+  window.fetch = (address, options) => {
+    const answer = fetched(address, options);
+    if (!String(address).includes("/solve")) return answer;
+    let open = true;
+    const ended = () => { asked.now -= open; open = false; };
+    asked.limits.push(JSON.parse(options.body).edges.zoom_limit);
+    asked.most = Math.max(asked.most, ++asked.now);
+    options.signal.addEventListener("abort", ended);
+    answer.then(ended, ended);
+    return answer;
+  };
+}"""
+DRAGGING = """async (slider) => {
+  const shown = new Set();
+  const began = performance.now();
+  for (let step = 1; step <= 20 || (shown.size < 6 && performance.now() - began < 30000); step++) {
+    slider.value = 1.085 - 0.0005 * (step % 90);
+    slider.dispatchEvent(new Event("input", { bubbles: true }));
+    await new Promise((done) => setTimeout(done, 16));
+    shown.add(document.querySelector(".ledger-total dd").innerText);
+  }
+  return shown.size;
+}"""
+
+
+def test_the_picture_follows_while_the_limit_is_dragged(page: Page, shaky) -> None:
+    """One question at a time, however quickly it moves, and the last place is answered."""
+    to_shared_bench(page, shaky[0])
+    press(page, "3")
+    settled(page)
+    page.evaluate(LISTENING)
+    slider = page.get_by_label("Zoom limit, drag")
+    shown = slider.evaluate(DRAGGING)
+    settled(page)
+    asked = page.evaluate("window.asked")
+    limits = asked["limits"]
+    print(f"{len(limits)} questions, {shown} zooms shown on the way")
+    assert asked["most"] == 1
+    assert len(limits) > 3
+    assert shown >= 4
+    assert limits[-1] == pytest.approx(float(page.locator("#zoom-limit").input_value()), abs=1e-3)
+    assert zoom_of(page) == pytest.approx(limits[-1], abs=6e-4)
 
 
 def test_a_point_on_the_trade_off_is_chosen_by_hand_and_by_steadiness(page: Page, shaky) -> None:

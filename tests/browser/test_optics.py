@@ -28,6 +28,7 @@ from steps import (
     start_project,
     to_bench,
     to_optics,
+    to_shared_bench,
 )
 
 from keen_horizon.core.geometry.picture import Size
@@ -51,7 +52,7 @@ def click_along(page: Page, line: np.ndarray) -> None:
 
 
 def test_straightedges_find_the_lens_and_the_picture_follows(page: Page, ruled: Path) -> None:
-    to_bench(page, ruled, measured=False)
+    to_shared_bench(page, ruled, measured=False)
     to_optics(page)
     page.get_by_role("button", name="before", exact=True).click()
     page.get_by_role("button", name="Draw straightedges").click()
@@ -92,7 +93,7 @@ def test_straightedges_find_the_lens_and_the_picture_follows(page: Page, ruled: 
 
 
 def test_a_lens_by_hand_is_drawn_as_it_is_rendered(page: Page, ruled: Path) -> None:
-    to_bench(page, ruled, measured=False)
+    to_shared_bench(page, ruled, measured=False)
     to_optics(page)
     page.get_by_label("Start from a field of view").select_option("120")
     expect(page.locator(".facts")).to_contain_text("120.0° corner to corner")
@@ -117,7 +118,7 @@ def test_a_lens_by_hand_is_drawn_as_it_is_rendered(page: Page, ruled: Path) -> N
 def test_a_profile_is_kept_given_to_another_clip_and_comes_back_from_a_file(
     page: Page, ruled: Path, shaky: tuple, tmp_path: Path
 ) -> None:
-    to_bench(page, ruled, measured=False)
+    to_shared_bench(page, ruled, measured=False)
     shelf = page.locator(".crumbs a").first.get_attribute("href")
     to_optics(page)
     page.get_by_label("Start from a field of view").select_option("110")
@@ -174,7 +175,7 @@ def test_the_clip_shows_its_lens_by_itself_or_says_why_not(page: Page, ruled: Pa
 
 
 def test_the_grid_is_turned_along_a_line_and_never_in_the_picture(page: Page, ruled: Path) -> None:
-    to_bench(page, ruled, measured=False)
+    to_shared_bench(page, ruled, measured=False)
     to_optics(page)
     wait_for(lambda: canvas_of(page).any())
     page.wait_for_timeout(500)
@@ -201,7 +202,7 @@ def test_the_grid_is_turned_along_a_line_and_never_in_the_picture(page: Page, ru
 
 
 def test_maps_plate_and_bent_back_graphics_are_made_and_read_back(page: Page, ruled: Path, tmp_path: Path) -> None:
-    to_bench(page, ruled, measured=False)
+    to_shared_bench(page, ruled, measured=False)
     press(page, "4")
     page.get_by_text("For tracking and 3-D").click()
     expect(page.get_by_text("Set one under Optics first")).to_be_visible()

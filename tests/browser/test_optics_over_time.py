@@ -10,7 +10,7 @@ import pytest
 from accessibility import violations
 from glass import RULED_SIZE as SIZE
 from playwright.sync_api import Page, expect
-from steps import away_from_the_still, draft_of, drag, go, press, saved, settled, to_bench, to_optics
+from steps import away_from_the_still, draft_of, drag, go, press, saved, settled, to_bench, to_optics, to_shared_bench
 
 
 def set_figure(page: Page, name: str, value: str) -> None:
@@ -25,7 +25,7 @@ def keys_of(page: Page) -> dict[str, dict[int, float]]:
 
 
 def test_a_tilt_is_keyed_and_drawn_as_it_is_rendered(page: Page, ruled: Path) -> None:
-    to_bench(page, ruled, measured=False)
+    to_shared_bench(page, ruled, measured=False)
     to_optics(page)
     page.get_by_label("Start from a field of view").select_option("120")
     page.get_by_role("button", name="key: pitch at this frame").click()
@@ -53,7 +53,7 @@ def test_a_tilt_is_keyed_and_drawn_as_it_is_rendered(page: Page, ruled: Path) ->
 
 
 def test_a_drawn_line_levels_and_four_corners_make_a_rectangle(page: Page, ruled: Path) -> None:
-    to_bench(page, ruled, measured=False)
+    to_shared_bench(page, ruled, measured=False)
     to_optics(page)
     page.get_by_role("button", name="Draw a horizon or a vertical").click()
     drag(page, ".viewer canvas", (0.2, 0.5), (0.8, 0.56))
@@ -80,7 +80,7 @@ def test_a_drawn_line_levels_and_four_corners_make_a_rectangle(page: Page, ruled
 
 
 def test_the_ring_bends_and_projections_are_drawn_as_they_are_rendered(page: Page, ruled: Path) -> None:
-    to_bench(page, ruled, measured=False)
+    to_shared_bench(page, ruled, measured=False)
     to_optics(page)
     page.get_by_label("Start from a field of view").select_option("150")
     for projection in ("cylinder", "stereographic"):
@@ -133,7 +133,7 @@ def test_a_flat_thing_is_followed_and_its_corners_go_out(page: Page, shaky: tupl
 
 
 def test_a_turned_camera_s_picture_is_projected_and_lent_as_it_is_rendered(page: Page, shaky) -> None:
-    to_bench(page, shaky[0])
+    to_shared_bench(page, shaky[0])
     to_optics(page)
     page.get_by_label("Start from a field of view").select_option("120")
     page.get_by_label("Projection of the picture").select_option("stereographic")

@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 from glass import random_lens
 from playwright.sync_api import Page, expect
-from steps import away_from_the_still, draft_of, go, press, settled, to_bench
+from steps import away_from_the_still, draft_of, go, press, settled, to_shared_bench
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.glass.shutter import NODES, RowMotion
@@ -39,8 +39,8 @@ def rolled(media: Path) -> Path:
     return clip
 
 
-def test_it_is_told_undone_and_drawn_as_it_is_rendered(page: Page, rolled: Path) -> None:
-    to_bench(page, rolled)
+def test_it_is_told_undone_drawn_as_it_is_rendered_and_kept(page: Page, rolled: Path) -> None:
+    to_shared_bench(page, rolled)
     panel = page.locator(".shutter")
     expect(panel).to_contain_text(re.compile(r"Measured: 0\.(69|70|71) of a frame, the first row first"))
     expect(page.locator(".outcome").first).to_contain_text("The rolling shutter is undone")
@@ -61,13 +61,27 @@ def test_it_is_told_undone_and_drawn_as_it_is_rendered(page: Page, rolled: Path)
     page.get_by_role("spinbutton", name="Readout").press("Tab")
     expect(page.locator(".outcome").first).to_contain_text("0.40 of a frame, the last row first, set by hand")
     assert draft_of(page)["motion"]["rolling_shutter"] == -0.4
+    press(page, "1")
+    page.get_by_label("Name for this lens").fill("Shaken camera")
+    page.get_by_role("button", name="Keep", exact=True).last.click()
+    expect(page.get_by_text("Kept as “Shaken camera”.")).to_be_visible()
+    press(page, "2")
     press(page, "Control+z")
     press(page, "Control+z")
     expect(page.get_by_role("radio", name="off", exact=True)).to_be_checked()
+    press(page, "1")
+    page.get_by_label("Lens profile").select_option(label="Shaken camera")
+    given = draft_of(page)
+    assert given["motion"]["rolling_shutter"] == pytest.approx(-0.4, abs=1e-4)
+    assert given["optics"]["lens"] is None
+    page.get_by_role("link", name="lens profiles").click()
+    expect(page.locator(".profiles")).to_contain_text("rows read in 16.0 ms")
+    page.get_by_role("button", name="forget Shaken camera").click()
+    expect(page.get_by_role("button", name="open Shaken camera")).to_have_count(0)
 
 
 def test_the_lean_is_seen_before_and_gone_after(page: Page, rolled: Path) -> None:
-    to_bench(page, rolled)
+    to_shared_bench(page, rolled)
     go(page, 31)
     page.get_by_role("button", name="Show the lean").click()
     spread = {}

@@ -96,6 +96,15 @@ def test_a_readout_is_the_same_time_at_any_frame_rate() -> None:
     assert profile_of("Town lens", HD, FISHEYE).applied(Treatment(), "clip.mp4", HD, 25).motion == Treatment().motion
 
 
+def test_a_profile_of_a_readout_alone_leaves_the_lens_as_it_is() -> None:
+    profile = profile_of("Drone, 25p", HD, LensSettings(family="division", coefficients=(0.0,)), readout_s=0.016)
+    before = Treatment.from_json({"optics": {"lens": BENT.model_dump(), "focal": 0.8}})
+    for treatment in (before, Treatment()):
+        after = profile.applied(treatment, "clip.mp4", HD, 25)
+        assert after.optics == treatment.optics
+        assert after.motion.rolling_shutter == pytest.approx(0.4)
+
+
 def test_light_that_falls_off_goes_along() -> None:
     light = {"coefficients": [-0.4, -0.1], "centre_x": 0.02}
     profile = profile_of("Town lens", HD, FISHEYE, falloff=light)

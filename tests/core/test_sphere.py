@@ -22,6 +22,7 @@ from keen_horizon.core.motion.sphere.checkpoint import restored_sphere, stored_s
 from keen_horizon.core.motion.sphere.edges import looked_for_edges
 from keen_horizon.core.motion.sphere.tracker import SphereTracker
 from keen_horizon.core.motion.sphere.turns import sphere_turns
+from keen_horizon.core.path.sphere import figures
 from keen_horizon.core.path.sphere.figures import sphere_ledger, sphere_motion_json, sphere_notes, turning_changes
 from keen_horizon.core.path.sphere.outlook import keyed_outlooks, outlooks_of
 from keen_horizon.core.path.sphere.solve import solve_sphere
@@ -147,12 +148,19 @@ def test_up_is_told_by_the_town_and_not_by_noise(at_sea: tuple[Measurement, Rota
         solve_sphere(noisy, Treatment.from_json({"motion": {"intent": "level"}}))
 
 
-def test_up_is_told_by_uprights_where_there_is_no_horizon() -> None:
+def test_up_is_told_by_uprights_where_there_is_no_horizon(monkeypatch: pytest.MonkeyPatch) -> None:
     true = rocking(14, seed=2, degrees=4.0)
     found = measured(SphereFilm(street(10), Sphere(SMALL), true).pictures())
     vertical = find_vertical(found.uprights, sphere_turns(found, Sphere(SMALL)).rotations)
     assert (vertical.enough, vertical.horizon) == (True, False)
     assert np.degrees(np.arccos(vertical.up @ true[0].inv().apply([0, -1, 0]))) <= 0.1
+    treatment = Treatment.from_json({"motion": {"intent": "level"}})
+    path = solve_sphere(found, treatment)
+    sure = f"Level by upright edges all around, sure to about {vertical.doubt:.2f}°."
+    assert sphere_notes(found, treatment, path)[0] == sure
+    monkeypatch.setattr(figures, "CLOSE_DEG", vertical.doubt / 2)
+    asked = "Draw lines along two uprights, a quarter turn apart, to be surer."
+    assert sphere_notes(found, treatment, path)[0] == f"{sure} {asked}"
 
 
 def test_intents_steady_and_say_what_they_cost(at_sea: tuple[Measurement, Rotation]) -> None:
@@ -191,6 +199,7 @@ def test_a_path_says_where_the_camera_stood(at_sea: tuple[Measurement, Rotation]
     path = solve_sphere(measurement, treatment)
     notes = " ".join(sphere_notes(measurement, treatment, path))
     assert "Level by the horizon" in notes
+    assert "Draw lines" not in notes
     assert "enlarged up to 10.8x" in notes
 
 

@@ -13,6 +13,7 @@ from pathlib import Path
 
 import pytest
 from applications import Browser
+from prepared import prepare_once
 
 from keen_horizon.cli import main
 from keen_horizon.config import Settings
@@ -37,7 +38,8 @@ def place() -> Iterator[Path]:
 
 
 @pytest.fixture
-def browser(settings: Settings) -> Browser:
+def browser(settings: Settings, monkeypatch: pytest.MonkeyPatch) -> Browser:
+    prepare_once(monkeypatch)
     app = create_app(settings)
     return Browser(app.test_client(), app.extensions["keen_horizon"])
 

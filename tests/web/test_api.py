@@ -176,6 +176,36 @@ def test_the_same_content_on_another_shelf_is_copied_once(
     assert browser.picture(again, frame=3).shape == (360, 640, 3)
 
 
+def test_motion_that_another_shelf_knows_is_not_measured_again(
+    browser: Browser, clip: int, shaky, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    treatment = browser.ask("GET", f"/api/clips/{clip}")["draft"]
+    browser.ask("POST", f"/api/clips/{clip}/measure", json=treatment)
+    browser.work()
+    elsewhere = browser.ask("POST", "/api/projects", json={"name": "Short cut"})["id"]
+    again = browser.upload(elsewhere, shaky[0], "same.mp4")
+    browser.work()
+    finding = import_module("keen_horizon.jobs.kinds.finding")
+    with monkeypatch.context() as patched:
+        patched.setattr(finding, "measure_clip", None)  # whoever calls it fails
+        browser.ask("POST", f"/api/clips/{again}/measure", json=treatment)
+        browser.work()
+    first, second = (browser.ask("POST", f"/api/clips/{number}/solve", json=treatment) for number in (clip, again))
+    assert second["measured"]
+    assert second["ledger"] == first["ledger"]
+    known = browser.ask("GET", f"/api/clips/{again}")
+    assert known["measured"] == [[0, 89]]
+    assert known["measuring_rate"] == browser.ask("GET", f"/api/clips/{clip}")["measuring_rate"]
+
+    part = treatment | {"range": {"in": 20, "out": 60}}  # another range is measured by itself
+    elsewhere_again = browser.ask("POST", "/api/projects", json={"name": "Shorter cut"})["id"]
+    third = browser.upload(elsewhere_again, shaky[0], "part.mp4")
+    browser.work()
+    browser.ask("POST", f"/api/clips/{third}/measure", json=part)
+    browser.work()
+    assert browser.ask("GET", f"/api/clips/{third}")["measured"] == [[20, 60]]
+
+
 def test_names_are_never_paths(browser: Browser, project: int, shaky: tuple[Path, Similarities]) -> None:
     number = browser.upload(project, shaky[0], "../../etc/evil.mp4")
     browser.work()

@@ -14,6 +14,7 @@ import subprocess
 import sys
 import threading
 from collections.abc import Callable
+from contextlib import suppress
 from multiprocessing.connection import Connection
 from typing import Any, TypeVar
 
@@ -110,12 +111,10 @@ class _Member:
 
 
 def _serve(connection: Connection) -> None:
-    while True:
-        try:
+    with suppress(EOFError, BrokenPipeError):  # who asks has gone
+        while True:
             function, arguments = connection.recv()
-        except EOFError:
-            return
-        connection.send(_answered(function, arguments))
+            connection.send(_answered(function, arguments))
 
 
 def _answered(function: Callable[..., Any], arguments: tuple[Any, ...]) -> tuple[str, Any]:

@@ -14,7 +14,7 @@ from keen_horizon.core.treatment.optics import Optics
 from keen_horizon.operations.clips import start_work
 from keen_horizon.pipeline.flat_things import flat_key
 from keen_horizon.pipeline.pinning import mark_key
-from keen_horizon.store.models import Clip, Finding, Work
+from keen_horizon.store.models import Clip, Finding, Work, WorkState
 
 
 @dataclass(frozen=True)
@@ -71,6 +71,33 @@ def covering(session: Session, clip: Clip, sought: Sought, first: int, last: int
         .order_by(func.coalesce(Finding.facts["finer"].as_boolean(), False).desc(), Finding.last - Finding.first)
         .limit(1)
     )  # fmt: skip
+
+
+def measured_elsewhere(session: Session, clip: Clip, sought: Sought, first: int, last: int) -> Finding | None:
+    """The motion of frames `first` ... `last` as it was measured, as finely, of the same pictures on another shelf."""
+    finer = func.coalesce(Finding.facts["finer"].as_boolean(), False)
+    return session.scalar(
+        select(Finding)
+        .where(
+            Finding.clip_id != clip.id, Finding.source_digest == clip.pictures,
+            Finding.kind == MOTION.kind, finer.is_(sought == FINER_MOTION),
+            Finding.first == first, Finding.last == last,
+        )
+        .order_by(Finding.id.desc())
+        .limit(1)
+    )  # fmt: skip
+
+
+def measuring_rate(clip: Clip) -> float | None:
+    """Frames a second of the clip's last measuring with as many points as usual, or of that on the shelf that its
+    motion was taken from; None where that is not known.
+    """
+    for work in reversed(clip.works):
+        usual = work.kind == MOTION.kind and work.state == WorkState.DONE and not work.details
+        if usual and work.total and work.started_at and work.ended_at:  # work of before was not timed
+            return work.total / max((work.ended_at - work.started_at).total_seconds(), 0.01)
+    taken = (finding.facts.get("measured_fps") for finding in clip.found(MOTION.kind))
+    return next((rate for rate in taken if rate), None)
 
 
 def ask_for(session: Session, clip: Clip, sought: Sought, first: int, last: int, anew: bool = False) -> Work | None:

@@ -14,9 +14,10 @@ from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.glass.dead import DeadEdge
 from keen_horizon.core.glass.falloff import Falloff
 from keen_horizon.core.glass.fringe import Fringe, Spread
+from keen_horizon.core.mapping.frame_map import PlaneMap
 from keen_horizon.core.media.colour import whole
 from keen_horizon.core.media.transfer import coded, linear
-from keen_horizon.core.render.resample import kept_in_place, resampled
+from keen_horizon.core.render.resample import resampled
 
 Picture = NDArray[np.uint8]
 
@@ -78,7 +79,8 @@ def fringed(pictures: Iterable[Picture], size: Size, fringe: Fringe) -> Iterator
     for picture in pictures:
         seen = picture.copy()
         for channel, maps in places:
-            seen[..., channel] = whole(resampled(picture[..., channel], maps, cv2.BORDER_REFLECT), 8)
+            (values,) = resampled([picture[..., channel]], PlaneMap.of(maps), cv2.BORDER_REFLECT)
+            seen[..., channel] = whole(values, 8)
         yield seen
 
 
@@ -90,4 +92,4 @@ def _came_from(size: Size, fringe: Fringe, spread: Spread) -> tuple[NDArray[np.f
     for _ in range(ROUNDS):
         true = true - (fringe.seen(spread, true) - seen)
     places = true * half + middle
-    return kept_in_place((places.real.astype(np.float32), places.imag.astype(np.float32)))
+    return places.real.astype(np.float32), places.imag.astype(np.float32)

@@ -25,6 +25,8 @@ from keen_horizon.simulator.panorama import Panorama
 Picture = NDArray[np.uint8]
 Floats = NDArray[np.float64]
 
+ROWS = 16  # that are looked up at a time, so that they stay in a processor's cache
+
 
 @dataclass(frozen=True)
 class CubeWorld:
@@ -53,16 +55,23 @@ class CubeWorld:
 
     def seen(self, rays: Floats) -> Picture:
         """The world's colours (rows, columns, 3) along rays (rows, columns, 3)."""
+        across = np.empty(rays.shape[:2], np.float32)
+        down = np.empty_like(across)
+        for row in range(0, len(rays), ROWS):
+            part = slice(row, row + ROWS)
+            across[part], down[part] = self._places(rays[part])
+        return np.asarray(cv2.remap(self._strip, across, down, cv2.INTER_LINEAR), np.uint8)
+
+    def _places(self, rays: Floats) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+        """Where in the strip rays (rows, columns, 3) meet their nearest face, px."""
         side = self.faces.shape[1]
-        rays = rays.astype(np.float32)  # of a few hundred px a face, a ten-thousandth of one
-        nearest = (rays @ AXES[:, 2].T.astype(np.float32)).argmax(-1)
-        places = np.empty((*rays.shape[:2], 2), np.float32)
-        for face, axes in enumerate(AXES):
-            here = nearest == face
-            own = rays[here] @ axes.T.astype(np.float32)
-            on_face = (own[:, :2] / own[:, 2:] + 1) * side / 2 - 0.5
-            places[here] = on_face + (1, 1 + face * (side + 2))
-        return np.asarray(cv2.remap(self._strip, places[..., 0], places[..., 1], cv2.INTER_LINEAR), np.uint8)
+        flat = rays.reshape(-1, 3).astype(np.float32)  # of a few hundred px a face, a ten-thousandth of one
+        on_faces = (flat @ AXES.reshape(-1, 3).T.astype(np.float32)).reshape(-1, len(AXES), 3)
+        face = on_faces[..., 2].argmax(1)
+        x, y, ahead = on_faces[np.arange(len(flat)), face].T
+        across, down = ((part / ahead + 1) * np.float32(side / 2) + np.float32(0.5) for part in (x, y))
+        down += (face * (side + 2)).astype(np.float32)
+        return across.reshape(rays.shape[:2]), down.reshape(rays.shape[:2])
 
 
 class World(Protocol):
@@ -95,7 +104,7 @@ class SphereFilm:
         for frame, matrix in enumerate(self.rotations.as_matrix()):
             turned = rays @ matrix.T
             if self.stands is not None:
-                turned = np.einsum("rij,rcj->rci", self.stands(frame + share).as_matrix(), rays)
+                turned = rays @ self.stands(frame + share).as_matrix().transpose(0, 2, 1)  # each row by its own
             picture = self.world.seen(turned)
             if standing is not None:
                 picture[below:] = standing

@@ -10,9 +10,10 @@ from keen_horizon.store.models import Clip
 from keen_horizon.web.services import services
 
 
-def asked_of(clip_id: int, treatment: Treatment) -> solving.Question:
-    """The question for a clip of frames. Raises NotThere, NotPossible."""
+def asked_of(clip_id: int, treatment: Treatment, *, frames_only: bool = False) -> solving.Question:
+    """The question for a clip; spheres are refused where it is about frames only. Raises NotThere, NotPossible."""
     with services().session() as session:
         clip = find(session, Clip, clip_id)
-        of_frames(clip)
+        if frames_only:
+            of_frames(clip)
         return solving.asked(session, services().files, clip, treatment)

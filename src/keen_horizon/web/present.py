@@ -12,11 +12,12 @@ from keen_horizon.core.media.proxy import THUMBNAILS
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.former import with_present_names
 from keen_horizon.jobs.progress import work_json
+from keen_horizon.operations.findings import measuring_rate
 from keen_horizon.operations.material import clip_info, source_changed
 from keen_horizon.operations.treating import render_bytes
 from keen_horizon.operations.works import recent_works, waiting_works
 from keen_horizon.store.files import FileStore
-from keen_horizon.store.models import Clip, Render, StartingPoint, Version, Work, WorkState
+from keen_horizon.store.models import Clip, Render, StartingPoint, Version, Work
 
 FORMAT_NAMES = {
     "h264": "H.264", "h265": "H.265", "prores": "ProRes", "vp9": "VP9", "av1": "AV1",
@@ -90,7 +91,7 @@ def clip_detail(clip: Clip, files: FileStore) -> dict[str, Any]:
         "draft": _current_document(clip.draft),
         "measured": [[found.first, found.last] for found in clip.found("measure")],
         "measured_finer": [[found.first, found.last] for found in clip.found("measure") if found.facts.get("finer")],
-        "measuring_rate": _measuring_rate(clip),
+        "measuring_rate": measuring_rate(clip),
         "pins": [
             {"marks": found.facts["marks"], "first": found.first, "last": found.last, "lost": found.facts["lost"]}
             for found in clip.found("pin")
@@ -102,15 +103,6 @@ def clip_detail(clip: Clip, files: FileStore) -> dict[str, Any]:
         "renders": [render_json(render) for render in clip.renders if render.key],
         "works": [work_json(work) for work in clip.works[-8:]],
     }
-
-
-def _measuring_rate(clip: Clip) -> float | None:
-    """Frames a second of the clip's last measuring with as many points as usual; None where that is not known."""
-    for work in reversed(clip.works):
-        usual = work.kind == "measure" and work.state == WorkState.DONE and not work.details
-        if usual and work.total and work.started_at and work.ended_at:  # work of before was not timed
-            return work.total / max((work.ended_at - work.started_at).total_seconds(), 0.01)
-    return None
 
 
 def _found_lens(clip: Clip) -> dict[str, Any] | None:

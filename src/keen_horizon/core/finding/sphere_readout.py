@@ -19,15 +19,9 @@ from scipy.spatial.transform import Rotation
 from keen_horizon.core.cameras.sphere import sphere_of
 from keen_horizon.core.glass.shutter import SURE, UNKNOWN, Readout
 from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.motion.sphere.matches import NOISE_RAD, SphereMatches, blocks
 from keen_horizon.core.motion.sphere.rows import row_shares, shot_spins, spins
-from keen_horizon.core.motion.sphere.turns import (
-    NOISE_RAD,
-    SphereMatches,
-    believed_turns,
-    blocks,
-    joined_turns,
-    sphere_turns,
-)
+from keen_horizon.core.motion.sphere.turns import believed_turns, joined_turns, sphere_turns
 
 Floats = NDArray[np.float64]
 

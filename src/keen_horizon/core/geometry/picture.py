@@ -69,5 +69,7 @@ def resized(b_size: Size, a_size: Size) -> Floats:
 def transform(b_from_a: Floats, points: Floats) -> Floats:
     """Map points (N, 2) by a homogeneous matrix (3, 3)."""
     mapped = points @ b_from_a[:2, :2].T + b_from_a[:2, 2]
+    if tuple(b_from_a[2]) == (0, 0, 1):
+        return np.asarray(mapped)
     depth = points @ b_from_a[2, :2] + b_from_a[2, 2]
     return np.asarray(mapped / depth[:, None])

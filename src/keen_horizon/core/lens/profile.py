@@ -83,7 +83,7 @@ class Profile(BaseModel):
     def applied(self, treatment: Treatment, name: str, size: Size, rate: float) -> Treatment:
         """A treatment of the clip `name`, `rate` frames a second, with this lens and what is known of its glass.
 
-        Its canvas stays. Raises ProfileError.
+        Its canvas stays, and so does its lens where the profile knows of none. Raises ProfileError.
         """
         if not self.fits(size):
             raise ProfileError(
@@ -91,7 +91,9 @@ class Profile(BaseModel):
                 f"{self.width}×{self.height}. Choose a profile of the same aspect."
             )
         glass = {name: part for name in ("falloff", "fringe") if (part := getattr(self, name)) is not None}
-        changed: dict[str, Any] = {"optics": treatment.optics.with_lens(self.lens, focal=self.focal, **glass)}
+        lens_known = self.lens.bends or self.focal is not None
+        optics = treatment.optics.with_lens(self.lens, focal=self.focal) if lens_known else treatment.optics
+        changed: dict[str, Any] = {"optics": optics.model_copy(update=glass)}
         if self.readout_s is not None:
             readout = round(min(FURTHEST, max(-FURTHEST, self.readout_s * rate)), 4)
             changed["motion"] = treatment.motion.model_copy(update={"rolling_shutter": readout})

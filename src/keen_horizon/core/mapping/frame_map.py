@@ -13,6 +13,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Protocol
 
 import cv2
@@ -63,36 +64,75 @@ class PlaneGrid:
         return PlaneGrid(shape, display_from_luma @ luma_from_plane)
 
 
-def meshed_maps(places: Callable[[Floats], Floats], shape: tuple[int, int]) -> Maps:
+@dataclass(frozen=True)
+class PlaneMap:
+    """Where each sample of a plane of `shape` (rows, columns) comes from, as a whole or some rows at a time.
+
+    What is worked out, used and forgotten by rows stays in a processor's cache. `worked_out` gives maps of so many rows
+    from the first one named.
+    """
+
+    shape: tuple[int, int]
+    worked_out: Callable[[int, int], Maps]
+
+    @cached_property
+    def whole(self) -> Maps:
+        """Maps of all rows."""
+        return self.worked_out(0, self.shape[0])
+
+    def rows(self, first: int, count: int) -> Maps:
+        """Maps of `count` rows from the `first` on; parts of the whole where that is known."""
+        known = "whole" in self.__dict__
+        return _part(self.whole, first, count) if known else self.worked_out(first, count)
+
+    @staticmethod
+    def of(maps: Maps) -> PlaneMap:
+        """What is worked out already."""
+        return PlaneMap(maps[0].shape, lambda first, count: _part(maps, first, count))
+
+
+def _part(maps: Maps, first: int, count: int) -> Maps:
+    x, y = maps
+    return x[first : first + count], y[first : first + count]
+
+
+def meshed_map(places: Callable[[Floats], Floats], shape: tuple[int, int]) -> PlaneMap:
     """A smooth map, evaluated in the middle of cells of CELL samples a side and bilinear between them.
 
     Cell middles are where enlarging a picture puts its samples, so enlarging the mesh is exact there.
     """
-    rows, columns = shape
-    down, across = ((np.arange(-1, -(-side // CELL) + 1) + 0.5) * CELL - 0.5 for side in (rows, columns))
+    down, across = ((np.arange(-1, -(-side // CELL) + 1) + 0.5) * CELL - 0.5 for side in shape)
     x, y = np.meshgrid(across, down)
     found = places(np.stack([x.ravel(), y.ravel()], -1)).astype(np.float32)
+    meshes = [np.ascontiguousarray(found[:, axis]).reshape(len(down), len(across)) for axis in (0, 1)]
 
-    def enlarged(values: NDArray[np.float32]) -> NDArray[np.float32]:
-        size = (len(across) * CELL, len(down) * CELL)
-        whole = cv2.resize(values.reshape(len(down), len(across)), size, interpolation=cv2.INTER_LINEAR)
-        return np.asarray(whole[CELL : CELL + rows, CELL : CELL + columns], np.float32)
+    def rows(first: int, count: int) -> Maps:
+        above, beside = first // CELL, (first + count - 1) // CELL + 2  # a cell further on, either way
+        start = CELL + first % CELL
 
-    return enlarged(np.ascontiguousarray(found[:, 0])), enlarged(np.ascontiguousarray(found[:, 1]))
+        def enlarged(mesh: NDArray[np.float32]) -> NDArray[np.float32]:
+            part = mesh[above : beside + 1]
+            size = (part.shape[1] * CELL, part.shape[0] * CELL)
+            laid_out = cv2.resize(part, size, interpolation=cv2.INTER_LINEAR)
+            return np.asarray(laid_out[start : start + count, CELL : CELL + shape[1]], np.float32)
+
+        return enlarged(meshes[0]), enlarged(meshes[1])
+
+    return PlaneMap(shape, rows)
 
 
-def planar_maps(matrix: Floats, shape: tuple[int, int]) -> Maps:
+def planar_map(matrix: Floats, shape: tuple[int, int]) -> PlaneMap:
     """A plane transform on every sample: sums of a row's and a column's share, over the depth where it is not 1."""
-    across, down = np.arange(shape[1]), np.arange(shape[0])
     matrix = matrix / matrix[2, 2]
+    deep = np.abs(matrix[2, :2]).max() > 1e-12
+    across = np.multiply.outer(matrix[:, 0], np.arange(shape[1])).astype(np.float32)
 
-    def sums(row: Floats) -> NDArray[np.float32]:
-        ends = (row[1] * down + row[2]).astype(np.float32), (row[0] * across).astype(np.float32)
-        return np.asarray(np.add.outer(*ends))
+    def rows(first: int, count: int) -> Maps:
+        shares = np.multiply.outer(matrix[:, 1], np.arange(first, first + count)) + matrix[:, 2:]
+        x, y, *depth = (np.add.outer(shares[i].astype(np.float32), across[i]) for i in range(2 + deep))
+        for part in depth:
+            x /= part
+            y /= part
+        return x, y
 
-    x, y = sums(matrix[0]), sums(matrix[1])
-    if np.abs(matrix[2, :2]).max() > 1e-12:
-        depth = sums(matrix[2])
-        x /= depth
-        y /= depth
-    return x, y
+    return PlaneMap(shape, rows)

@@ -21,7 +21,7 @@ from keen_horizon.core.geometry.picture import Size, transform
 from keen_horizon.core.glass.dead import DeadEdge
 from keen_horizon.core.lens.over_time import OpticsStage
 from keen_horizon.core.lens.stage import LensStage
-from keen_horizon.core.mapping.frame_map import Maps, PlaneGrid, meshed_maps, planar_maps
+from keen_horizon.core.mapping.frame_map import Maps, PlaneGrid, PlaneMap, meshed_map, planar_map
 from keen_horizon.core.path.camera_path import CameraPath, recentred
 
 Floats = NDArray[np.float64]
@@ -117,16 +117,20 @@ class StagedMap:
 
     def plane_maps(self, frame: int, target: PlaneGrid, source: PlaneGrid) -> Maps:
         """Where each sample of the target plane comes from in the source plane."""
+        return self.plane_map(frame, target, source).whole
+
+    def plane_map(self, frame: int, target: PlaneGrid, source: PlaneGrid) -> PlaneMap:
+        """The same, to be laid out as it is needed."""
         plane_from_display = np.asarray(np.linalg.inv(source.display_from_plane), np.float64)
         matrix = self.matrix(frame)
         if matrix is not None:
-            return planar_maps(plane_from_display @ matrix @ target.display_from_plane, target.shape)
+            return planar_map(plane_from_display @ matrix @ target.display_from_plane, target.shape)
 
         def places(samples: Floats) -> Floats:
             found = self.places(frame, transform(target.display_from_plane, samples))
             return transform(plane_from_display, found)
 
-        return meshed_maps(places, target.shape)
+        return meshed_map(places, target.shape)
 
 
 def frame_map(path: CameraPath) -> StagedMap:

@@ -16,6 +16,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from fractions import Fraction
+from functools import lru_cache
 from typing import Any, Literal
 
 import av.error
@@ -142,13 +143,10 @@ def looked_at(frames: Iterable[Any]) -> Seen:
     for raw in frames:
         graph = graph or _graph(raw)
         graph.push(raw)
-        luma = raw.to_ndarray(format="gray")
-        top, bottom = small_field(luma, 0), small_field(luma, 1)
+        now = _fields_of(raw.to_ndarray(format="gray"))
         if before is not None:
-            shrink = raw.width / top.shape[1]
-            seen = seen.plus(_told(before[0], before[1], top, shrink))
-            seen = seen.plus(Seen(parts=_parts(before, (top, bottom), shrink)))
-        before = top, bottom
+            seen = seen.plus(_told(before, now)).plus(Seen(parts=_parts(before, now)))
+        before = now
     if graph is None:
         return seen
     graph.push(None)
@@ -169,32 +167,50 @@ def small_field(luma: NDArray[Any], parity: int) -> Picture:
     return small
 
 
+@dataclass(frozen=True)
+class _Fields:
+    """A frame's fields, `shrink` times smaller than the picture; and in `aligned` moved to the lines between them, and
+    smoothed a little, since two fields sample different lines of one picture.
+    """
+
+    top: Picture
+    bottom: Picture
+    aligned: tuple[Picture, Picture]
+    shrink: float
+
+
+def _fields_of(luma: NDArray[Any]) -> _Fields:
+    top, bottom = small_field(luma, 0), small_field(luma, 1)
+    shrink = luma.shape[1] / top.shape[1]
+    return _Fields(top, bottom, (_line_down(top, -0.5 / shrink), _line_down(bottom, 0.5 / shrink)), shrink)
+
+
 def motion_between(one: Picture, other: Picture) -> Point | None:
     """How far (x, y) one field's picture lies from another's, in their pixels; None where they differ."""
-    window = cv2.createHanningWindow((one.shape[1], one.shape[0]), cv2.CV_32F)
-    shift, response = cv2.phaseCorrelate(one.copy(), other.copy(), window)  # which it multiplies in place
+    shift, response = cv2.phaseCorrelate(one.copy(), other.copy(), _window(one.shape))  # which it multiplies in place
     return np.array(shift) if response >= LEAST_RESPONSE else None
 
 
-def _told(top: Picture, bottom: Picture, following: Picture, shrink: float) -> Seen:
+@lru_cache(maxsize=4)
+def _window(shape: tuple[int, int]) -> Picture:
+    return np.asarray(cv2.createHanningWindow(shape[::-1], cv2.CV_32F), np.float32)
+
+
+def _told(before: _Fields, now: _Fields) -> Seen:
     """What a frame's fields and the next one's top field say."""
-    step, inside = motion_between(top, following), motion_between(top, bottom)
+    step, inside = motion_between(before.top, now.top), motion_between(before.top, before.bottom)
     if step is None or inside is None:
         return Seen()
-    vx, vy = step * shrink
-    dx, dy = inside * shrink + (0.0, 1.0)  # the bottom field's lines lie one line lower
+    vx, vy = step * now.shrink
+    dx, dy = inside * now.shrink + (0.0, 1.0)  # the bottom field's lines lie one line lower
     return Seen(((float(vx), float(vy), float(dx), float(dy)),))
 
 
-def _parts(before: tuple[Picture, Picture], now: tuple[Picture, Picture], shrink: float) -> tuple[int, int]:
+def _parts(before: _Fields, now: _Fields) -> tuple[int, int]:
     """Of two frames' fields, how many parts changed, and in how many of these each frame's fields are alike: much more
     so than one's bottom field and the other's top, which fields half a frame apart resemble as much.
     """
-    top, bottom, next_top, next_bottom = (
-        _line_down(field, lines / shrink)
-        for pair in (before, now)
-        for field, lines in zip(pair, (-0.5, 0.5), strict=True)
-    )
+    (top, bottom), (next_top, next_bottom) = before.aligned, now.aligned
     changed = (_apart(top, next_top) + _apart(bottom, next_bottom)) / 2 >= CHANGED
     inside = (_apart(top, bottom) + _apart(next_top, next_bottom)) / 2
     across = np.minimum(_apart(bottom, next_top), _apart(top, next_bottom))
@@ -203,7 +219,7 @@ def _parts(before: tuple[Picture, Picture], now: tuple[Picture, Picture], shrink
 
 
 def _line_down(field: Picture, rows: float) -> Picture:
-    """A field moved down by part of a row, and smoothed a little: two fields sample different lines of one picture."""
+    """A field moved down by part of a row, and smoothed."""
     move = np.array([[1, 0, 0], [0, 1, rows]], np.float32)
     moved = cv2.warpAffine(field, move, field.shape[::-1], flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
     return np.asarray(cv2.GaussianBlur(moved, (3, 3), 0), np.float32)
@@ -212,8 +228,9 @@ def _line_down(field: Picture, rows: float) -> Picture:
 def _apart(one: Picture, other: Picture) -> Picture:
     """Mean difference of each part, levels."""
     rows, columns = (length // PART_PX for length in one.shape)
-    apart = np.abs(one - other)[: rows * PART_PX, : columns * PART_PX]
-    return np.asarray(apart.reshape(rows, PART_PX, columns, PART_PX).mean((1, 3)), np.float32)
+    whole = slice(rows * PART_PX), slice(columns * PART_PX)
+    apart = cv2.absdiff(one[whole], other[whole])
+    return np.asarray(cv2.resize(apart, (columns, rows), interpolation=cv2.INTER_AREA), np.float32)
 
 
 def _graph(raw: Any) -> Any:

@@ -229,7 +229,7 @@ def probe(path: Path, asked: Asked = AS_FOUND) -> tuple[ClipInfo, NDArray[np.flo
         raise _unreadable(path)
     _check_size(path, Size(width, height), 1 / aspect if turns % 2 else aspect)
     seen = Seen()
-    if told or may_have_fields(first.height, float(guessed)):
+    if told or (spherical is None and may_have_fields(first.height, float(guessed))):
         seen, apart = fields_seen(path, times, told is not None)
         if apart:
             times, packets, declared = times[::2], -(-packets // 2), -(-declared // 2)

@@ -77,26 +77,26 @@ def fields_seen(path: Path, times: NDArray[np.float64], told: bool) -> tuple[See
 
     `told` is whether the file says that it has fields; `times` are those of its packets.
     """
-    opening = _pictures_from(path, None)
-    seen = looked_at(opening)
-    starts = [float(frame.time) for frame in opening if frame.pts is not None]
-    apart = told and in_packets_of_their_own(starts, times)
-    if apart:
-        times = times[::2]  # what follows a frame's second field is not its first one
-    if len(times) > LOOKED_AT:
-        for place in range(1, LOOKS):
-            seen = seen.plus(looked_at(_pictures_from(path, float(times[len(times) * place // LOOKS]))))
-    return seen, apart
-
-
-def _pictures_from(path: Path, moment: float | None) -> list[Any]:
-    """Some decoded frames of one kind from a moment (s; None: the beginning) on."""
     with open_input(path) as container:
         stream = container.streams.video[0]
         stream.thread_type = "AUTO"
-        if moment is not None:
-            container.seek(int(moment / float(stream.time_base)), stream=stream, backward=True)
-        return list(islice(_alike(decoded_pictures(container, stream)), LOOKED_AT))
+        opening = _next_pictures(container, stream)
+        seen = looked_at(opening)
+        starts = [float(frame.time) for frame in opening if frame.pts is not None]
+        apart = told and in_packets_of_their_own(starts, times)
+        if apart:
+            times = times[::2]  # what follows a frame's second field is not its first one
+        if len(times) > LOOKED_AT:
+            for place in range(1, LOOKS):
+                moment = float(times[len(times) * place // LOOKS])
+                container.seek(int(moment / float(stream.time_base)), stream=stream, backward=True)
+                seen = seen.plus(looked_at(_next_pictures(container, stream)))
+    return seen, apart
+
+
+def _next_pictures(container: Any, stream: Any) -> list[Any]:
+    """Some decoded frames of one kind from where the container stands."""
+    return list(islice(_alike(decoded_pictures(container, stream)), LOOKED_AT))
 
 
 def _alike(frames: Iterator[Any]) -> Iterator[Any]:

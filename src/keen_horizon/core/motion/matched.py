@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TypeVar
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -19,6 +20,7 @@ Value = TypeVar("Value", bound=np.generic)
 NOISE_PX = 0.05  # how exactly a point is followed, at 640 wide
 MOST_POINTS = 80
 GRID = (12, 8)
+FARTHEST_PX = 4096  # of the analysis, that OpenCV is given as a corner
 
 
 @dataclass(frozen=True)
@@ -54,6 +56,16 @@ def analysed_size(size: Size) -> Size:
     """The size at which pictures of a display size are analysed."""
     unit = analysed_unit(size)
     return Size(max(1, round(size.width / unit)), max(1, round(size.height / unit)))
+
+
+def fill_area(mask: NDArray[np.uint8], polygon: Floats, *, around: bool) -> None:
+    """Fill a polygon (C, 2), px of a mask of the whole picture; `around` says that what lies beyond the picture's sides
+    is seen at the other one.
+    """
+    width = mask.shape[1]
+    for turn in (-width, 0, width) if around else (0,):
+        corners = np.clip(polygon + (turn, 0), -FARTHEST_PX, FARTHEST_PX).round().astype(np.int32)
+        cv2.fillPoly(mask, [corners], 1)
 
 
 def matched_points(measurement: Measurement, most: int = MOST_POINTS) -> MatchedPoints:

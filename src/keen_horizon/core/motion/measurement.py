@@ -174,6 +174,11 @@ class Measurement:
         )  # fmt: skip
 
     @property
+    def complete(self) -> bool:
+        """Whether it tells what measuring tells today; those of earlier formats do not."""
+        return self.sphere or self.confidence is not None
+
+    @property
     def rate(self) -> float:
         """Frames per second on average."""
         span = float(self.times[-1] - self.times[0])

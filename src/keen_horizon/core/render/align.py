@@ -23,12 +23,12 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.glass.fringe import Fringe, Spread
-from keen_horizon.core.mapping.frame_map import Maps, PlaneGrid
+from keen_horizon.core.mapping.frame_map import Maps, PlaneGrid, PlaneMap, planar_map
 from keen_horizon.core.mapping.light import fringe_of
 from keen_horizon.core.media.colour import code_range, luma_weights, luma_where_chroma_is, whole
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Plane, Tags
-from keen_horizon.core.render.resample import Values, kept_in_place, resampled
+from keen_horizon.core.render.resample import Values, resampled
 from keen_horizon.core.treatment.optics import FringeSettings
 
 CELL = 8  # samples
@@ -89,26 +89,23 @@ class Lights:
     beyond_colours: tuple[float, ...]
     beyond_luma: float
 
-    def of_colours(self, red: Maps, green: Maps, blue: Maps) -> tuple[Values, Values, Values]:
-        """Y, U, V at chroma's resolution of colours that lie where maps say."""
-        lights = (
-            resampled(light, where, self.border, fill)
-            for light, where, fill in zip(self.colours, (red, green, blue), self.beyond_colours, strict=True)
-        )
-        return self.coding.codes(*lights)
+    def seen(self, red: PlaneMap, green: PlaneMap, blue: PlaneMap) -> tuple[tuple[Values, Values, Values], Values]:
+        """Y, U, V at chroma's resolution of colours that lie where maps say; and luma alone where green lies."""
+        of_red, of_green, of_blue = self.colours
+        in_red, in_green, in_blue = self.beyond_colours
+        (light_red,) = resampled([of_red], red, self.border, [in_red])
+        light_green, luma = resampled([of_green, self.coarse], green, self.border, [in_green, self.beyond_luma])
+        (light_blue,) = resampled([of_blue], blue, self.border, [in_blue])
+        return self.coding.codes(light_red, light_green, light_blue), luma
 
     @property
     def subsampled(self) -> bool:
         """Whether luma is finer than colour."""
         return self.fine.shape != self.coarse.shape
 
-    def coarse_luma(self, maps: Maps) -> Values:
-        """Luma at chroma's resolution."""
-        return resampled(self.coarse, maps, self.border, self.beyond_luma)
-
-    def fine_luma(self, maps: Maps) -> Values:
-        """Luma at its own."""
-        return resampled(self.fine, maps, self.border, self.beyond_luma)
+    def fine_luma(self, through: PlaneMap) -> Values:
+        """Luma at its own resolution."""
+        return resampled([self.fine], through, self.border, [self.beyond_luma])[0]
 
 
 class Aligner:
@@ -137,17 +134,16 @@ class Aligner:
         return np.asarray(there_x), np.asarray(there_y)
 
     def resampled(
-        self, frame: Frame, maps: tuple[Maps, Maps], sources: list[PlaneGrid], beyond: Beyond, *, site: int
+        self, frame: Frame, maps: tuple[PlaneMap, PlaneMap], sources: list[PlaneGrid], beyond: Beyond, *, site: int
     ) -> list[Plane]:
         """Y, U, V of a frame, laid back, where `maps` of luma and of chroma say; chroma has its new `site` there."""
         fine, coarse = maps
         lights = self._lights(frame, sources[0], beyond)
-        red, blue = (kept_in_place(self.apart(coarse, sources[1], spread)) for spread in self.fringe.colours)
-        green = kept_in_place(coarse)
-        luma, u, v = lights.of_colours(red, green, blue)
+        red, blue = (PlaneMap.of(self.apart(coarse.whole, sources[1], spread)) for spread in self.fringe.colours)
+        (luma, u, v), alone = lights.seen(red, coarse, blue)
         if lights.subsampled:
-            more = _as_fine(luma - lights.coarse_luma(green), fine[0].shape, site)
-            luma = np.add(lights.fine_luma(kept_in_place(fine)), more, out=more)
+            more = _as_fine(luma - alone, fine.shape, site)
+            luma = np.add(lights.fine_luma(fine), more, out=more)
         return [whole(plane, frame.bit_depth) for plane in (luma, u, v)]
 
     def _lights(self, frame: Frame, source: PlaneGrid, beyond: Beyond) -> Lights:
@@ -173,7 +169,7 @@ class Aligner:
         """Luma without what red's share of its detail, lying aside, brings and takes."""
         if self._behind is None or self._behind[0].shape != luma.shape:
             linear, cubic = self.fringe.red
-            self._behind = self.apart(standing_maps(luma.shape), source, (-linear, -cubic))
+            self._behind = self.apart(standing_map(luma.shape).whole, source, (-linear, -cubic))
         aside = cv2.remap(luma, *self._behind, interpolation=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
         return np.asarray(cv2.addWeighted(luma, 1 + share, aside, -share, 0))
 
@@ -189,10 +185,9 @@ def aligner_of(settings: FringeSettings | None, size: Size) -> Aligner | None:
     return Aligner(fringe, size) if fringe is not None and fringe.any else None
 
 
-def standing_maps(shape: tuple[int, int]) -> Maps:
-    """Maps (x, y) that leave everything where it is."""
-    y, x = np.mgrid[0 : shape[0], 0 : shape[1]].astype(np.float32)
-    return x, y
+def standing_map(shape: tuple[int, int]) -> PlaneMap:
+    """What leaves everything where it is."""
+    return planar_map(np.eye(3), shape)
 
 
 def _as_fine(coarse: Values, shape: tuple[int, ...], site: int) -> Values:

@@ -22,7 +22,7 @@ from keen_horizon.core.media.colour import whole
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Plane
 from keen_horizon.core.path.camera_path import CameraPath
-from keen_horizon.core.render.resample import kept_in_place, resampled
+from keen_horizon.core.render.resample import resampled
 
 Weights = NDArray[np.float32]
 
@@ -151,13 +151,12 @@ class Lender:
         here: list[Weights],
         feather: float,
     ) -> tuple[Weights | None, list[Weights]]:
-        maps = through.plane_maps(frame.number, part, source)
-        there = room_inside(maps, source, through)
+        lent = through.plane_map(frame.number, part, source)
+        there = room_inside(lent.whole, source, through)
         share = wanted * np.clip((there - 1) / feather, 0, 1).astype(np.float32)
         if share.max() < ENOUGH:
             return None, []
-        exactly = kept_in_place(maps)
-        values = [resampled(_plane(other, c), exactly, cv2.BORDER_REPLICATE) for c in channels]
+        values = resampled([_plane(other, c) for c in channels], lent, cv2.BORDER_REPLICATE)
         both = (room > 1) & (there > 1)
         matched = [
             value if channel == ALPHA else _matched(value, now, both, channel == 0, frame.bit_depth)

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, resized
-from keen_horizon.core.mapping.frame_map import FrameMap, Maps, PlaneGrid
+from keen_horizon.core.mapping.frame_map import FrameMap, Maps, PlaneGrid, PlaneMap
 from keen_horizon.core.mapping.output import OutputFrame
 from keen_horizon.core.mapping.sphere import SphereMap
 from keen_horizon.core.media.chroma import WrittenChroma
@@ -19,7 +18,7 @@ from keen_horizon.core.media.encode import chroma_size
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Plane
 from keen_horizon.core.path.sphere.sphere_path import SpherePath
-from keen_horizon.core.render.resample import kept_in_place, resampled
+from keen_horizon.core.render.resample import Values, resampled
 from keen_horizon.core.render.warp import Warped, alone, sharpened
 from keen_horizon.core.treatment.document import Treatment
 
@@ -41,10 +40,8 @@ class SphereWarper:
         """One frame through the map of its number; no other frame is asked for."""
         fill = values_of(self.gap_colour, frame.bit_depth, frame.tags)
         luma, chroma = (self._asked(frame, number) for number in (0, 1))  # V's places are U's
-        planes = [
-            whole(asked.of(plane, code), frame.bit_depth)
-            for asked, plane, code in zip((luma, chroma, chroma), frame.planes, fill, strict=True)
-        ]
+        values = luma.of(frame.planes[:1], fill[:1]) + chroma.of(frame.planes[1:], fill[1:])
+        planes = [whole(plane, frame.bit_depth) for plane in values]
         if self.sharpen:
             planes[0] = sharpened(planes[0], self.sharpen, frame.bit_depth)
         return Warped(tuple(planes), luma.gaps)
@@ -78,18 +75,19 @@ class _Asked:
         """Of a whole sphere, whose sides meet."""
         columns, rows = ((int(np.floor(part.min())) - REACH, int(np.ceil(part.max())) + REACH + 1) for part in maps)
         moved = maps[0] - np.float32(columns[0]), maps[1] - np.float32(rows[0])
-        return _Asked(kept_in_place(moved), columns, rows)
+        return _Asked(moved, columns, rows)
 
     @staticmethod
     def inside(maps: Maps, width: int) -> _Asked:
         """Of half a sphere, so many samples wide."""
-        return _Asked(kept_in_place(maps), gaps=int(((maps[0] < -0.5) | (maps[0] > width - 0.5)).sum()))
+        return _Asked(maps, gaps=int(((maps[0] < -0.5) | (maps[0] > width - 0.5)).sum()))
 
-    def of(self, plane: Plane, code: float) -> NDArray[np.float32]:
-        """A plane's values there; of `code` where it has none."""
+    def of(self, planes: Sequence[Plane], codes: Sequence[float]) -> list[Values]:
+        """Values of planes of one shape there; of `codes` where they have none."""
         if self.columns is None or self.rows is None:
-            return resampled(plane, self.maps, cv2.BORDER_CONSTANT, code)
-        return resampled(around(plane, self.columns, self.rows), self.maps, cv2.BORDER_REPLICATE)
+            return resampled(planes, PlaneMap.of(self.maps), cv2.BORDER_CONSTANT, codes)
+        asked = [around(plane, self.columns, self.rows) for plane in planes]
+        return resampled(asked, PlaneMap.of(self.maps), cv2.BORDER_REPLICATE)
 
 
 def around(plane: Plane, columns: tuple[int, int], rows: tuple[int, int]) -> Plane:

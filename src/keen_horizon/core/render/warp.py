@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size, resized
-from keen_horizon.core.mapping.frame_map import Maps, PlaneGrid
+from keen_horizon.core.mapping.frame_map import Maps, PlaneGrid, PlaneMap
 from keen_horizon.core.mapping.gaps import TOLERANCE_PX, border_overhang, gap_mask, room_before_dead
 from keen_horizon.core.mapping.light import falloff_at, fringe_at, haze_of
 from keen_horizon.core.mapping.output import OutputFrame
@@ -27,11 +27,11 @@ from keen_horizon.core.media.encode import chroma_size
 from keen_horizon.core.media.frames import Frame
 from keen_horizon.core.media.stored import Plane
 from keen_horizon.core.path.camera_path import CameraPath
-from keen_horizon.core.render.align import Aligner, Beyond, aligner_of, standing_maps
+from keen_horizon.core.render.align import Aligner, Beyond, aligner_of, standing_map
 from keen_horizon.core.render.borrow import Lender
 from keen_horizon.core.render.clear import cleared
 from keen_horizon.core.render.lift import Lifter, lifter_of
-from keen_horizon.core.render.resample import kept_in_place, resampled
+from keen_horizon.core.render.resample import resampled
 from keen_horizon.core.treatment.document import Treatment
 from keen_horizon.core.treatment.optics import Optics
 
@@ -100,14 +100,15 @@ class Warper:
         touched = aligner is not None or self.haze is not None or self.sharpen or self.map.dead is not None
         if not touched and self._unmoved(frame.number, targets, sources):
             return Warped(frame.planes, 0, alpha=frame.alpha)
-        maps = [self.map.plane_maps(frame.number, targets[i], sources[i]) for i in (0, 1)]  # V's is U's
+        maps = [self.map.plane_map(frame.number, targets[i], sources[i]) for i in (0, 1)]  # V's is U's
         gaps = 0
         if border_overhang(self.map, frame.number) > TOLERANCE_PX:
-            gaps = int(gap_mask(maps[0], sources[0], self.map).sum())
-        alpha = self._coverage(frame, maps[0], sources[0]) if self.alpha else None
+            gaps = int(gap_mask(maps[0].whole, sources[0], self.map).sum())
+        alpha = self._coverage(frame, maps[0].whole, sources[0]) if self.alpha else None
         planes = self._resampled(frame, (maps[0], maps[1]), sources, self.chroma.site(frame.tags.site))
         if gaps and self.gaps_allowed and self.map.dead is not None:
-            planes = [self._laid_bare(frame, plane, i, maps, sources) for i, plane in enumerate(planes)]
+            whole_maps = [part.whole for part in maps]
+            planes = [self._laid_bare(frame, plane, i, whole_maps, sources) for i, plane in enumerate(planes)]
         lent = None
         if self.lender and gaps:
             covered = [alpha] if alpha is not None else []
@@ -127,16 +128,18 @@ class Warper:
         same = all(t.same_as(s) for t, s in zip(targets, sources, strict=True))
         return same and matrix is not None and np.allclose(matrix, np.eye(3), atol=1e-9)
 
-    def _resampled(self, frame: Frame, maps: tuple[Maps, Maps], sources: list[PlaneGrid], site: int) -> list[Plane]:
+    def _resampled(
+        self, frame: Frame, maps: tuple[PlaneMap, PlaneMap], sources: list[PlaneGrid], site: int
+    ) -> list[Plane]:
         """Y, U, V where maps of luma and of chroma say, chroma at its new `site`."""
         fill = values_of(self.gap_colour, frame.bit_depth, frame.tags)
         border = cv2.BORDER_CONSTANT if self.gaps_allowed else cv2.BORDER_REPLICATE
         aligner = self._aligner(frame.number)
         if aligner is not None:
             return aligner.resampled(frame, maps, sources, Beyond(border, fill), site=site)
-        of_luma, of_chroma = (kept_in_place(where) for where in maps)
-        parts = zip(frame.planes, (of_luma, of_chroma, of_chroma), fill, strict=True)
-        return [whole(resampled(plane, where, border, code), frame.bit_depth) for plane, where, code in parts]
+        luma = resampled(frame.planes[:1], maps[0], border, fill[:1])
+        chroma = resampled(frame.planes[1:], maps[1], border, fill[1:])
+        return [whole(plane, frame.bit_depth) for plane in luma + chroma]
 
     def _laid_bare(self, frame: Frame, plane: Plane, channel: int, maps: list[Maps], sources: list[PlaneGrid]) -> Plane:
         """A plane with the gap's colour where its picture is dead, softened over a sample as interpolation does."""
@@ -168,7 +171,7 @@ class Warper:
             frame = lifter.lifted(frame)
         if self._aligner(frame.number) is not None:
             sources = [self._grid(plane.shape, frame.tags.site) for plane in frame.planes]
-            standing = standing_maps(sources[0].shape), standing_maps(sources[1].shape)
+            standing = standing_map(sources[0].shape), standing_map(sources[1].shape)
             frame = replace(frame, planes=tuple(self._resampled(frame, standing, sources, frame.tags.site)))
         return frame
 

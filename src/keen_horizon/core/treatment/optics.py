@@ -58,6 +58,11 @@ class LensSettings(Part):
             raise ValueError("the lens folds over too near its middle")
         return self
 
+    @property
+    def bends(self) -> bool:
+        """Whether it moves anything at all."""
+        return any(self.coefficients) or bool(self.p1 or self.p2) or self.squeeze != 1
+
 
 class Straightedge(Part):
     """Points (x, y) along something straight, in pixels of the upright clip, on a frame; used from three on."""

@@ -36,6 +36,8 @@ from keen_horizon.operations.findings import (
     Sought,
     covering,
     keep_finding,
+    measured_elsewhere,
+    measuring_rate,
 )
 from keen_horizon.operations.optics import told
 from keen_horizon.operations.treating import offer_lens
@@ -83,6 +85,7 @@ def finding(engine: Engine, files: FileStore, work: Work, progress: Progress) ->
     """Look for what the work is for, unless that was found.
 
     What the clip shows of its glass is looked for anew, unless that was found along with something else meanwhile.
+    Motion that was measured of the same pictures on another shelf is taken from there.
     """
     sought = Sought.of(work)
     of_motion = sought.kind == MOTION.kind
@@ -96,7 +99,9 @@ def finding(engine: Engine, files: FileStore, work: Work, progress: Progress) ->
         motion = None if of_motion else _motion_of(session, files, clip, material)
         since = known is not None and known.created_at > work.created_at and sought != OF_PLAIN
     if known is None or (sought in LOOKED_FOR_ANEW and not since):
-        found = SEARCHES[sought.kind](Search(material, work.details or {}, progress, checkpoint, motion))
+        taken = _measured_elsewhere(engine, files, work, material) if of_motion and known is None else None
+        search = Search(material, work.details or {}, progress, checkpoint, motion)
+        found = taken or SEARCHES[sought.kind](search)
         result = files.work_path(f"{stem}.npz")
         if found.save is not None:
             found.save(result)
@@ -125,6 +130,18 @@ def _motion(search: Search) -> Found:
         "sweep": 0.0 if measured.sphere else round(sweep(measured), 4),
     }
     return Found(facts, measured.save)
+
+
+def _measured_elsewhere(engine: Engine, files: FileStore, work: Work, material: Material) -> Found | None:
+    """What another shelf knows of the same pictures' motion, where that tells all that measuring them would."""
+    with transaction(engine) as session:
+        clip = session.get_one(Clip, work.clip_id)
+        row = measured_elsewhere(session, clip, Sought.of(work), material.first, material.last)
+        if row is None or "sweep" not in row.facts or not files.path(row.key or "").exists():
+            return None
+        facts = row.facts | {"measured_fps": measuring_rate(row.clip)}
+        measured = Measurement.load(files.path(row.key or ""))
+    return Found(facts, measured.save) if measured.complete else None
 
 
 def _shake(measured: Measurement) -> float:

@@ -15,4 +15,4 @@ blueprint = Blueprint("bending", __name__, url_prefix="/api")
 @blueprint.post("/clips/<int:clip_id>/bend")
 def bend(clip_id: int) -> Response:
     """By how much near and far move apart, and what bending would leave of that."""
-    return jsonify(bend_told(asked_of(clip_id, posted_treatment())))
+    return jsonify(bend_told(asked_of(clip_id, posted_treatment(), frames_only=True)))

@@ -180,7 +180,7 @@ def _profile_row(stored: StoredProfile) -> dict[str, Any]:
         "id": stored.id,
         "shipped": stored.shipped,
         "document": stored.document,
-        "family": FAMILIES[profile.lens.family].title,
+        "family": FAMILIES[profile.lens.family].title if profile.lens.bends else "none",
         "field_of_view": fields[2] if fields else None,
         "left_out": {form: left_out(profile, form) for form in FORMS},
     }

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lately import kept_lately
 from keen_horizon.core.motion.belief.areas import ignored_rows
+from keen_horizon.core.motion.belief.around import believed_around
 from keen_horizon.core.motion.belief.chain import best_chain
 from keen_horizon.core.motion.belief.labels import BACKGROUND, UNKNOWN, named_layers
 from keen_horizon.core.motion.belief.layers import Layers, Moves, find_layers
@@ -31,7 +32,9 @@ _UNKNOWN_MOVES = Moves(*(np.zeros(0, np.complex128) for _ in range(3)))
 def believed_as(measurement: Measurement, belief: Belief) -> Measurement:
     """The measurement as an editor wants it believed; as it is where nothing is said, or it kept no tracks."""
     evidence = measurement.evidence
-    if belief.says_nothing or measurement.sphere or not len(evidence.identity) or len(measurement) < 2:
+    if measurement.sphere:
+        return believed_around(measurement, belief.ignore)
+    if belief.says_nothing or not len(evidence.identity) or len(measurement) < 2:
         return measurement
     unit, size = analysed_unit(measurement.size), analysed_size(measurement.size)
     ignored = ignored_rows(measurement, belief.ignore) if belief.ignore else None

@@ -1,21 +1,22 @@
 """Areas of the picture over time: where an editor's polygons lie on every frame, and which points lie in them.
 
-An area goes evenly from key to key, or follows what is in it (see `followed`).
+An area goes evenly from key to key, or follows what is in it (see `followed`, and `sphere.followed`).
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.cameras.sphere import sphere_of
 from keen_horizon.core.geometry.similarity import Complex, Floats, as_complex, as_points
 from keen_horizon.core.lately import kept_lately
 from keen_horizon.core.motion.belief.followed import followed
-from keen_horizon.core.motion.matched import analysed_size, analysed_unit
+from keen_horizon.core.motion.matched import analysed_size, analysed_unit, fill_area
 from keen_horizon.core.motion.measurement import Measurement
+from keen_horizon.core.motion.sphere.followed import followed_around
 from keen_horizon.core.treatment.believing import Area
 
 MOSTLY_INSIDE = 1 / 3  # of a track's life: it is ignored all along
@@ -45,7 +46,8 @@ def area_over_time(area: Area, measurement: Measurement) -> AreaOverTime:
         numbers = first + np.arange(count)
         there = (numbers >= area.span[0]) & (numbers <= area.span[1])
     if area.follows:
-        return AreaOverTime(followed(measurement, frames, shapes), there)
+        follow = followed_around if measurement.sphere else followed
+        return AreaOverTime(follow(measurement, frames, shapes), there)
     places = np.arange(count)
     polygons = np.stack(
         [np.interp(places, frames, c.real) + 1j * np.interp(places, frames, c.imag) for c in np.stack(shapes, 1)], -1
@@ -88,6 +90,8 @@ def ignored_rows(measurement: Measurement, areas: tuple[Area, ...]) -> NDArray[n
     match = np.repeat(np.arange(len(matches.frames)), np.diff(matches.starts))
     others = masks.inside(matches.frames[match, 0], matches.points)
     others |= masks.inside(matches.frames[match, 1], matches.moved)
+    if not len(evidence.identity):
+        return np.concatenate([rows, others])
     count = int(max(evidence.identity.max(initial=-1), matches.identity.max(initial=-1))) + 1
     life = np.bincount(evidence.identity, minlength=count)
     inside = np.bincount(evidence.identity[rows], minlength=count)
@@ -99,6 +103,7 @@ class IgnoredMasks:
     """Where a range's frames are ignored, drawn at the size of the analysis."""
 
     def __init__(self, measurement: Measurement, areas: tuple[Area, ...]) -> None:
+        self._around = measurement.sphere and sphere_of(measurement.size).whole
         self._unit, size = analysed_unit(measurement.size), analysed_size(measurement.size)
         self._shape = (size.height, size.width)
         self._areas = [(area.only, area_over_time(area, measurement)) for area in areas]
@@ -129,8 +134,7 @@ class IgnoredMasks:
         for is_only, area in self._areas:
             if not area.there[place]:
                 continue
-            polygon = np.clip(area.on(place) / self._unit, -4096, 4096).round().astype(np.int32)
-            cv2.fillPoly(only if is_only else ignored, [polygon], 1)
+            fill_area(only if is_only else ignored, area.on(place) / self._unit, around=self._around)
             only_some = only_some or is_only
         outside = (only == 0) if only_some else np.zeros(self._shape, np.bool_)
         return np.asarray((ignored > 0) | outside)

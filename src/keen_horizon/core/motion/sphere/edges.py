@@ -6,19 +6,23 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from keen_horizon.core.cameras.sphere import Sphere
 from keen_horizon.core.geometry.robust import tukey
-from keen_horizon.core.motion.sphere.faces import FOCAL, MIDDLE, SIDE, Faces, face_rays
+from keen_horizon.core.motion.sphere.faces import FOCAL, MIDDLE, WIDEST, Faces, face_rays
+from keen_horizon.core.motion.tracking import Gray
 
 Floats = NDArray[np.float64]
 Gradients = NDArray[np.float32]
 
-OFTEN, SHORT, EVERY = 4, 40, 8  # of so many frames first, which may be all there are, and of all others
+OFTEN, SHORT, EVERY = 4, 40, 12  # of so many frames first, which may be all there are, and of all others
+FINER, FINE = 2, 1.5  # than faces that points are followed on, where a sphere is so many times as wide as those need
 AROUND = 4  # of the faces; on those above and below hardly anything is as low as is looked
 CELLS = 8  # of a face, each way: edges are taken from all over it
 PER_CELL = 3
 LEAST = 12.0  # of the gradient, levels a px
 STEEPEST = np.sin(np.radians(50.0))  # up or down: further on are sky and what the camera stands on
 STRAIGHT = 0.9  # coherence of the structure tensor: 1 is an edge without a corner
+NEARBY, NEARBY_SPREAD = (11, 11), 1.5  # samples that it is averaged over, two px apart
 REACHES = (6, 18, 40)  # px that an edge is followed either way: first nearby, then as far as it is straight
 STRIDE, LOOKS = 2, 10  # px at least from one look to the next, and how many at most either way
 ASIDE = (-1.5, -1.0, -0.5, 0.0, 0.5, 1.0, 1.5)  # px that it is looked for beside the line
@@ -33,13 +37,20 @@ def looked_for_edges(frame: int) -> bool:
     return frame % (OFTEN if frame < SHORT else EVERY) == 0
 
 
-def seen_edges(pictures: NDArray[np.uint8], faces: Faces) -> NDArray[np.float32]:
-    """Rays and normals (K, 6), in the camera: to straight, strong edges of a sphere's faces around, and of the planes
-    that those lie in.
+def edge_faces(sphere: Sphere) -> Faces:
+    """The faces that edges are looked for on: on small ones a px is a third of a degree, and walls are rough."""
+    wide = sphere.size.width >= FINE * WIDEST * sphere.across / (2 * np.pi)
+    return Faces.of(sphere, FINER if wide else 1, AROUND)
+
+
+def seen_edges(luma: Gray, faces: Faces) -> NDArray[np.float32]:
+    """Rays and normals (K, 6), in the camera: to straight, strong edges of a sphere's luma, seen on `faces` around, and
+    of the planes that those lie in.
     """
     found = []
-    for face, picture in enumerate(pictures[:AROUND]):
-        points, across = _edges(picture, faces.shown[face])
+    for face, picture in enumerate(faces.pictures(faces.small(luma))):
+        samples, across = _edges(picture, faces.shown[face])
+        points = (samples + 0.5) / faces.finer - 0.5
         inside = (np.abs(points - MIDDLE) <= FOCAL).all(-1)
         here, along = points[inside], np.stack([-across[inside, 1], across[inside, 0]], -1)
         rays = face_rays(face, here)
@@ -54,26 +65,33 @@ def _edges(picture: NDArray[np.uint8], shown: NDArray[np.uint8]) -> tuple[Floats
     line that they are part of, where it goes on.
     """
     across, down = _gradients(cv2.GaussianBlur(picture, (0, 0), 1.0))
-    xx, yy, xy = (cv2.GaussianBlur(product, (0, 0), 3.0) for product in (across**2, down**2, across * down))
-    both, apart = xx + yy, np.hypot(xx - yy, 2 * xy)
-    strength = np.hypot(across, down)
-    ridge = (strength > LEAST) & (apart > STRAIGHT * both) & (shown > 0)
-    ridge &= strength >= cv2.dilate(strength, np.ones((3, 3), np.uint8))
-    row, column = np.nonzero(ridge)
-    cell = (row * CELLS // SIDE) * CELLS + column * CELLS // SIDE
+    strength = cv2.magnitude(across, down)
+    strongest = strength >= cv2.dilate(strength, np.ones((3, 3), np.uint8))
+    row, column = np.nonzero(strongest & (strength > LEAST) & (shown > 0))
+    xx, yy, xy = (_nearby(product)[row // 2, column // 2] for product in (across**2, down**2, across * down))
+    straight = np.hypot(xx - yy, 2 * xy) > STRAIGHT * (xx + yy)
+    row, column, xx, yy, xy = (part[straight] for part in (row, column, xx, yy, xy))
+    side = len(picture)
+    cell = (row * CELLS // side) * CELLS + column * CELLS // side
     order = np.lexsort((-strength[row, column], cell))
     ordered = cell[order]
     rank = np.arange(len(order)) - np.searchsorted(ordered, ordered)
     kept = order[rank < PER_CELL]
     row, column = row[kept], column[kept]
-    angle = 0.5 * np.arctan2(2 * xy[row, column], (xx - yy)[row, column])
+    angle = 0.5 * np.arctan2(2 * xy[kept], (xx - yy)[kept])
     gradient = np.stack([np.cos(angle), np.sin(angle)], -1)
     places = np.stack([column, row], -1).astype(np.float64)
     sharp = _gradients(picture)  # blur moves edges that are shaded on one side, as the sea's horizon is
-    places += gradient * _beside(np.hypot(*sharp), places, gradient)[:, None]
+    places += gradient * _beside(cv2.magnitude(*sharp), places, gradient)[:, None]
     for reach in REACHES:
         places, gradient = _followed(sharp, places, gradient, reach)
     return places, gradient
+
+
+def _nearby(values: Gradients) -> NDArray[np.float32]:
+    """What lies around, on average, every second sample each way."""
+    halved = cv2.resize(values, (values.shape[1] // 2, values.shape[0] // 2), interpolation=cv2.INTER_AREA)
+    return np.asarray(cv2.GaussianBlur(halved, NEARBY, NEARBY_SPREAD))
 
 
 def _gradients(picture: NDArray[np.uint8]) -> tuple[Gradients, Gradients]:

@@ -46,25 +46,29 @@ AXES = np.array(
 
 @dataclass(frozen=True)
 class Faces:
-    """The faces of a sphere's small picture, and where each shows anything."""
+    """The faces of a sphere's small picture, the first ones or all, and where each shows anything; they are `finer`
+    times as fine as SIDE says.
+    """
 
     sphere: Sphere
     maps: Maps
     shown: NDArray[np.uint8]
+    finer: int = 1
 
     @staticmethod
-    def of(sphere: Sphere) -> Faces:
-        """Those of a sphere; its small picture's pixels are no smaller than theirs."""
-        across = round(WIDEST * sphere.across / (2 * np.pi))
+    def of(sphere: Sphere, finer: int = 1, count: int = len(AXES)) -> Faces:
+        """So many of a sphere; its small picture's pixels are no smaller than theirs."""
+        across = round(finer * WIDEST * sphere.across / (2 * np.pi))
         width = min(across, sphere.size.width)
         small = Sphere(Size(width, max(1, round(width * sphere.size.height / sphere.size.width))), sphere.across)
-        x, y = np.meshgrid(np.arange(SIDE), np.arange(SIDE))
-        rays = np.concatenate([face_rays(face, np.stack([x, y], -1).astype(np.float64)) for face in range(len(AXES))])
+        side = finer * SIDE
+        x, y = np.meshgrid(*[(np.arange(side) + 0.5) / finer - 0.5] * 2)
+        rays = np.concatenate([face_rays(face, np.stack([x, y], -1)) for face in range(count)]).astype(np.float32)
         places = small.points(rays).astype(np.float32) + AROUND
         kernel = np.ones((2 * BORDER_PX + 1,) * 2, np.uint8)
-        inside = sphere.sees(rays).astype(np.uint8).reshape(len(AXES), SIDE, SIDE)
+        inside = sphere.sees(rays).astype(np.uint8).reshape(count, side, side)
         shown = np.stack([cv2.erode(face, kernel, borderType=cv2.BORDER_REPLICATE) for face in inside])
-        return Faces(small, (np.ascontiguousarray(places[..., 0]), np.ascontiguousarray(places[..., 1])), shown)
+        return Faces(small, (np.ascontiguousarray(places[..., 0]), np.ascontiguousarray(places[..., 1])), shown, finer)
 
     def small(self, luma: Gray) -> Gray:
         """A sphere's luma at the size that faces are taken from."""
@@ -78,8 +82,8 @@ class Faces:
         return np.asarray(cv2.resize(halved, (size.width, size.height), interpolation=cv2.INTER_AREA), np.uint8)
 
     def pictures(self, small: Gray) -> NDArray[np.uint8]:
-        """The faces (6, SIDE, SIDE) of a small luma."""
-        return self._sampled(small, self.maps).reshape(len(AXES), SIDE, SIDE)
+        """The faces (F, SIDE * finer, SIDE * finer) of a small luma."""
+        return self._sampled(small, self.maps).reshape(self.shown.shape)
 
     def turned(self, pictures: NDArray[np.uint8], turn: Floats) -> NDArray[np.uint8]:
         """The faces of the same camera turned: what shows rays r of theirs is where rays `turn` (3, 3) r are now."""

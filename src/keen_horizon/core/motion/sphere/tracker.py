@@ -22,7 +22,7 @@ from keen_horizon.core.motion.living import FRESH_BELOW, FRESH_EVERY
 from keen_horizon.core.motion.measure import BRIDGE_S, BRIDGE_SIGHT, CUT_DIFFERENCE, REPEAT_DIFFERENCE
 from keen_horizon.core.motion.measurement import Evidence, Matches, Measurement, Uprights
 from keen_horizon.core.motion.robust import MINIMUM_INLIERS
-from keen_horizon.core.motion.sphere.edges import looked_for_edges, seen_edges
+from keen_horizon.core.motion.sphere.edges import edge_faces, looked_for_edges, seen_edges
 from keen_horizon.core.motion.sphere.faces import AXES, FOCAL, Faces, face_rays
 from keen_horizon.core.motion.sphere.turns import agreed_turns
 from keen_horizon.core.motion.tracking import Gray, Points, Tracks, follow, follow_nearby, spread_corners
@@ -88,6 +88,7 @@ class SphereTracker:
     size: Size
     sphere: Sphere
     faces: Faces
+    edge_faces: Faces
     times: list[float] = field(default_factory=list)
     quality: list[TurnQuality] = field(default_factory=list)
     pairs: list[Found] = field(default_factory=list)
@@ -106,7 +107,7 @@ class SphereTracker:
     def start(size: Size) -> SphereTracker:
         """A fresh run for spheres of upright size `size`."""
         sphere = sphere_of(size)
-        return SphereTracker(size, sphere, Faces.of(sphere))
+        return SphereTracker(size, sphere, Faces.of(sphere), edge_faces(sphere))
 
     @property
     def count(self) -> int:
@@ -128,7 +129,7 @@ class SphereTracker:
         if self.key is None:
             self._new_key(pictures)
         if looked_for_edges(self.count):
-            self.edges.append((self.count, seen_edges(pictures, self.faces)))
+            self.edges.append((self.count, seen_edges(luma, self.edge_faces)))
         self.previous, self.small_before = pictures, small
         self.times.append(time)
 

@@ -1,15 +1,14 @@
 """Rotations of a camera that sees all around, from rays that match.
 
 A match's rotation is the one that takes its rays nearest to where they were found (Wahba 1965, solved by Markley's
-singular value decomposition, 1988), weighted again and again by Tukey's biweight (Holland & Welsch 1977). What the
-camera carries along (the one below it, a pole, its own arms) stands still in the picture while the world turns: cells
-of the picture whose points, over all matches, stand still likelier than they turn along are not believed.
+singular value decomposition, 1988), weighted again and again by Tukey's biweight (Holland & Welsch 1977). Where few
+agree, for something large goes its own way, the turn is looked for on which most do. What the camera carries along is
+not believed (see `carried`).
 Rotations are averaged over the graph of matches as those behind a lens are (see `motion.turns`).
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -17,27 +16,26 @@ from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 from keen_horizon.core.cameras.sphere import Sphere
-from keen_horizon.core.geometry.similarity import as_points
 from keen_horizon.core.lately import kept_lately
 from keen_horizon.core.motion.graph import BLIND_SIGMA, PAIR_SIGMA
-from keen_horizon.core.motion.matched import biweight, matched_points
+from keen_horizon.core.motion.matched import biweight
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.robust import MINIMUM_INLIERS
+from keen_horizon.core.motion.sphere.carried import carried_points
 from keen_horizon.core.motion.sphere.faces import FOCAL
-from keen_horizon.core.motion.sphere.rows import at_middle_row, shot_spins
+from keen_horizon.core.motion.sphere.matches import NOISE_RAD, SphereMatches, blocks
+from keen_horizon.core.motion.sphere.rows import shot_spins
 from keen_horizon.core.motion.turns import averaged, bridged_motion
 
 Floats = NDArray[np.float64]
 
 ROUNDS = 6
-MOST_POINTS = 240  # of a pair: all around there are more
-NOISE_RAD = 0.05 / FOCAL  # how exactly a point is followed in a face: 0.05 px
-CELL_DEG = 12.0
-AGREEING = 4.0  # noises, from a point to where a motion puts it
-MOST_TOLD, SURELY = 4.0, 12.0  # logarithms of how much likelier one thing is: by a point at most, and to be believed
+CLOSE_RAD = 4 * NOISE_RAD  # from where a turn puts a ray: it agrees
+MOST_AGREE, CLEARLY_MORE = 0.7, 2.0  # of a match's rays: fewer, and another turn is looked for, which so many more must
+# agree with: where rows are read one after another some turn always has up to 1.5 times as many
+TRIALS, SEED = 64, 11  # where three in ten rays agree, two of those are tried but for once in 400 times
 LOOKS = 2  # at what is carried: without it the turns are found better
 READ_LOOKS = 2  # at how a camera turned while its rows were read
-BLOCK = 128  # matches at a time, so that memory is that of their rays alone
 
 
 def agreed_turns(source: Floats, target: Floats, there: NDArray[np.bool_]) -> tuple[Floats, NDArray[np.bool_], Floats]:
@@ -47,9 +45,53 @@ def agreed_turns(source: Floats, target: Floats, there: NDArray[np.bool_]) -> tu
     weights = there.astype(np.float64)
     for _ in range(ROUNDS):
         turns = _wahba(source, target, weights)
-        errors = np.where(there, np.linalg.norm(target - source @ np.swapaxes(turns, 1, 2), axis=-1), 0.0)
+        errors = _errors(source, target, turns, there)
         weights = biweight(errors, there, NOISE_RAD)
-    return turns, weights > 0, errors
+    agree = weights > 0
+    few = np.flatnonzero((there.sum(1) >= MINIMUM_INLIERS) & (_closely(errors, there) < MOST_AGREE * there.sum(1)))
+    for row in few:
+        turn = by_consensus(source[row], target[row], there[row])
+        off = _errors(source[row, None], target[row, None], turn[None], there[row, None])
+        if _closely(off, there[row, None])[0] > CLEARLY_MORE * _closely(errors[row, None], there[row, None])[0]:
+            near = there[row, None] & (off < CLOSE_RAD)
+            turns[row], errors[row], agree[row] = turn, off[0], biweight(off, near, NOISE_RAD)[0] > 0
+    return turns, agree, errors
+
+
+def by_consensus(source: Floats, target: Floats, there: NDArray[np.bool_]) -> Floats:
+    """The rotation (3, 3) on which most of the rays (M, 3) that are there agree, however the others go: the best of
+    those that two of them tell (Fischler & Bolles 1981), refined by all that agree with it.
+    """
+    seen = np.flatnonzero(there)
+    one, other = seen[np.random.default_rng(SEED).integers(len(seen), size=(2, TRIALS))]
+    tried = np.stack([_axes(rays[one], rays[other]) for rays in (target, source)])
+    turns = tried[0] @ np.swapaxes(tried[1], 1, 2)
+    products = (target[seen, :, None] * source[seen, None, :]).reshape(-1, 9)
+    agreeing = (turns.reshape(-1, 9) @ products.T > np.cos(CLOSE_RAD)).sum(1)
+    best = turns[int(agreeing.argmax()), None]
+    for _ in range(ROUNDS):
+        errors = _errors(source[None], target[None], best, there[None])
+        near = there[None] & (errors < CLOSE_RAD)
+        best = _wahba(source[None], target[None], biweight(errors, near, NOISE_RAD))
+    return np.asarray(best[0])
+
+
+def _axes(one: Floats, other: Floats) -> Floats:
+    """Right-handed axes (T, 3, 3), as columns, that two rays (T, 3) each span."""
+    across = np.cross(one, other)
+    size = np.linalg.norm(across, axis=-1, keepdims=True)
+    across = across / np.maximum(size, 1e-12)
+    return np.stack([one, across, np.cross(one, across)], -1)
+
+
+def _errors(source: Floats, target: Floats, turns: Floats, there: NDArray[np.bool_]) -> Floats:
+    """How far (E, M), rad, rays are from where turns put them; 0 where none is."""
+    return np.where(there, np.linalg.norm(target - source @ np.swapaxes(turns, 1, 2), axis=-1), 0.0)
+
+
+def _closely(errors: Floats, there: NDArray[np.bool_]) -> NDArray[np.intp]:
+    """How many of each match's rays agree closely (E,)."""
+    return np.asarray((there & (errors < CLOSE_RAD)).sum(1))
 
 
 def _wahba(source: Floats, target: Floats, weights: Floats) -> Floats:
@@ -66,41 +108,6 @@ class SphereTurns:
 
     rotations: Rotation
     pairs: Rotation
-
-
-@dataclass(frozen=True)
-class SphereMatches:
-    """Matches (E,) between `frames` (E, 2), as padded tables of unit rays (E, M, 3); `there` marks real ones. Rays are
-    of single precision, which is a thousandth of what points are followed to.
-    """
-
-    frames: NDArray[np.intp]
-    source: NDArray[np.float32]
-    target: NDArray[np.float32]
-    there: NDArray[np.bool_]
-
-    @staticmethod
-    def of(measurement: Measurement, sphere: Sphere) -> SphereMatches:
-        """The points of a measured range, which lie in the sphere's picture, as its rows saw them."""
-        points = matched_points(measurement, MOST_POINTS)
-        source, target = (np.empty((*points.there.shape, 3), np.float32) for _ in range(2))
-        for rows in blocks(len(points.frames)):
-            source[rows] = sphere.rays(as_points(points.source[rows]))
-            target[rows] = sphere.rays(as_points(points.target[rows]))
-        return SphereMatches(points.frames, source, target, points.there)
-
-    def part(self, rows: slice) -> SphereMatches:
-        """Some of the matches."""
-        return SphereMatches(self.frames[rows], self.source[rows], self.target[rows], self.there[rows])
-
-    def at_middle_rows(self, read_turns: Floats) -> SphereMatches:
-        """The same as middle rows would have seen them, of a camera that turns by (N, 3) while a frame is read."""
-        source, target = (np.empty_like(rays) for rays in (self.source, self.target))
-        for rows in blocks(len(self.frames)):
-            this, other = (read_turns[self.frames[rows, end], None] for end in (0, 1))
-            source[rows] = at_middle_row(self.source[rows].astype(np.float64), this)
-            target[rows] = at_middle_row(self.target[rows].astype(np.float64), other)
-        return replace(self, source=source, target=target)
 
 
 @kept_lately
@@ -127,17 +134,12 @@ def believed_turns(matches: SphereMatches) -> tuple[Floats, NDArray[np.bool_]]:
     """The turn (E, 3, 3) of every match without what the camera carries along, and whose points agree (E, M)."""
     turns, agree = _turns_in_blocks(matches)
     for _ in range(LOOKS):
-        carried = _carried(matches, turns)
+        carried = carried_points(matches, turns)
         if not carried.any():
             break
         matches = replace(matches, there=matches.there & ~carried)
         turns, agree = _turns_in_blocks(matches)
     return turns, agree
-
-
-def blocks(count: int) -> Iterator[slice]:
-    """Rows 0 ... count - 1, so many at a time."""
-    return (slice(start, min(start + BLOCK, count)) for start in range(0, count, BLOCK))
 
 
 def _turns_in_blocks(matches: SphereMatches) -> tuple[Floats, NDArray[np.bool_]]:
@@ -162,34 +164,3 @@ def joined_turns(
     motion = np.column_stack([steps, np.zeros(len(steps))])
     rotations = averaged(matches.frames, motion, spread / FOCAL, count).rotations
     return SphereTurns(rotations, Rotation.from_rotvec(steps[: count - 1]))
-
-
-def _carried(matches: SphereMatches, turns: Floats) -> NDArray[np.bool_]:
-    """Which points (E, M) lie where the camera carries something along: what tells for it adds up over all matches."""
-    told = np.zeros(_cells(np.zeros((0, 3)))[1])
-    for rows in blocks(len(turns)):
-        part = matches.part(rows)
-        source, target = part.source.astype(np.float64), part.target
-        turned = source @ np.swapaxes(turns[rows], 1, 2)
-        from_turned, from_still = (np.linalg.norm(target - place, axis=-1) / NOISE_RAD for place in (turned, source))
-        tells = np.clip((from_turned**2 - from_still**2) / 2, -MOST_TOLD, MOST_TOLD)
-        tells[np.minimum(from_turned, from_still) > AGREEING] = 0.0
-        cells, _ = _cells(source)
-        told += np.bincount(cells[part.there], tells[part.there], minlength=len(told))
-    carried = np.zeros(matches.there.shape, np.bool_)
-    for rows in blocks(len(turns)):
-        cells, _ = _cells(matches.source[rows])
-        carried[rows] = matches.there[rows] & (told > SURELY)[cells]
-    return carried
-
-
-def _cells(rays: NDArray[np.floating]) -> tuple[NDArray[np.intp], int]:
-    """The cell of the picture that each ray (..., 3) lies in, about as large everywhere, and how many there are."""
-    rows = round(180 / CELL_DEG)
-    latitude = np.arcsin(np.clip(rays[..., 1], -1, 1)) / np.pi + 0.5
-    row = np.minimum((latitude * rows).astype(int), rows - 1)
-    columns = np.maximum(1, np.rint(2 * rows * np.cos(((np.arange(rows) + 0.5) / rows - 0.5) * np.pi))).astype(int)
-    starts = np.r_[0, np.cumsum(columns)]
-    longitude = np.arctan2(rays[..., 0], rays[..., 2]) / (2 * np.pi) + 0.5
-    column = np.minimum((longitude * columns[row]).astype(int), columns[row] - 1)
-    return np.asarray(starts[row] + column, np.intp), int(starts[-1])

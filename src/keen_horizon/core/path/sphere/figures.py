@@ -11,8 +11,10 @@ from scipy.spatial.transform import Rotation
 
 from keen_horizon.core.cameras.sphere import sphere_of
 from keen_horizon.core.glass.shutter import UNKNOWN
+from keen_horizon.core.motion.belief.anew import believed_as
 from keen_horizon.core.motion.measurement import Measurement, measurement_notes
 from keen_horizon.core.motion.pin import PinTrack
+from keen_horizon.core.motion.sphere.subjects import carried_along
 from keen_horizon.core.motion.sphere.turns import sphere_turns
 from keen_horizon.core.path.notes import lost_notes, readout_told
 from keen_horizon.core.path.seen_through import readout_of
@@ -23,6 +25,7 @@ from keen_horizon.core.treatment.document import Treatment
 Floats = NDArray[np.float64]
 
 SOFT = 1.0  # source pixels for an output pixel: fewer, and the view is enlarged
+CLOSE_DEG = 0.15  # of doubt about where up is: more, and it is said how to be surer; horizons leave 0.11 (a choice)
 
 
 @dataclass(frozen=True)
@@ -66,11 +69,12 @@ def sphere_notes(
 ) -> tuple[str, ...]:
     """What an editor should know of a solved sphere, in words."""
     readout = readout_of(treatment.motion, measurement)
-    notes = list(measurement_notes(replace(measurement, readout=UNKNOWN) if readout else measurement))
+    believed = believed_as(measurement, treatment.motion.belief)
+    notes = list(measurement_notes(replace(believed, readout=UNKNOWN) if readout else believed))
     if readout:
         notes.insert(0, readout_told(readout, treatment))
     if treatment.motion.intent == "level":
-        notes[:0] = [_level_note(measurement, treatment), _told_apart(measurement, treatment, path)]
+        notes[:0] = [_level_note(believed, treatment), _told_apart(measurement, treatment, path)]
     notes += lost_notes(pins)
     least = sphere_ledger(path).source_px
     if path.outlooks is not None and least < SOFT:
@@ -81,14 +85,17 @@ def sphere_notes(
     return tuple(notes)
 
 
-def _level_note(measurement: Measurement, treatment: Treatment) -> str:
+def _level_note(believed: Measurement, treatment: Treatment) -> str:
     """What the level rests on."""
-    told = [shot.upright_by(treatment.motion.level) for shot in turned_shots(measurement)]
+    told = [shot.upright_by(treatment.motion.level) for shot in turned_shots(believed)]
     least_sure = max(told, key=lambda vertical: vertical.doubt)
     if least_sure.drawn:
         return "Level by the lines that were drawn."
     by = "the horizon" if least_sure.horizon else "upright edges"
-    return f"Level by {by} all around, sure to about {least_sure.doubt:.2f}°."
+    note = f"Level by {by} all around, sure to about {least_sure.doubt:.2f}°."
+    if least_sure.doubt > CLOSE_DEG:
+        note += " Draw lines along two uprights, a quarter turn apart, to be surer."
+    return note
 
 
 def _told_apart(measurement: Measurement, treatment: Treatment, path: SpherePath) -> str:
@@ -118,4 +125,5 @@ def sphere_motion_json(measurement: Measurement) -> dict[str, Any]:
             }
             for i, place in enumerate(places)
         ],
+        "subjects": [thing.to_json() for thing in carried_along(measurement)],
     }

@@ -22,6 +22,7 @@ from keen_horizon.core.errors import TreatmentError
 from keen_horizon.core.finding.vertical import Vertical, drawn_vertical, find_vertical
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.lately import kept_lately
+from keen_horizon.core.motion.belief.anew import believed_as
 from keen_horizon.core.motion.measurement import Measurement
 from keen_horizon.core.motion.pin import PinTrack
 from keen_horizon.core.motion.sphere.pin import scene_rays
@@ -46,7 +47,8 @@ UP = np.array([0.0, -1.0, 0.0])
 
 def solve_sphere(measurement: Measurement, treatment: Treatment, pins: tuple[PinTrack, ...] = ()) -> SpherePath:
     """The path of a measured range. Raises TreatmentError where the intent cannot be had."""
-    path = joined_spheres([_of_shot(shot, treatment, pins) for shot in turned_shots(measurement)])
+    believed = believed_as(measurement, treatment.motion.belief)
+    path = joined_spheres([_of_shot(shot, treatment, pins) for shot in turned_shots(believed)])
     view = treatment.view
     if view is None:
         return path
@@ -103,7 +105,7 @@ def turned_shots(measurement: Measurement) -> list[TurnedShot]:
 def seen_up(measurement: Measurement, treatment: Treatment) -> Floats | None:
     """Where up is in the pictures of a measured range, unit rays (N, 3); None where a shot does not tell."""
     found = []
-    for turned in turned_shots(measurement):
+    for turned in turned_shots(believed_as(measurement, treatment.motion.belief)):
         vertical = turned.upright_by(treatment.motion.level)
         if not vertical.enough:
             return None

@@ -17,7 +17,7 @@ const token = () => /** @type {HTMLMetaElement} */ (document.querySelector('meta
 let asked = 0;
 
 /** Say on the page how many answers are awaited. @param {number} change */
-function awaited(change) {
+export function awaited(change) {
   asked += change;
   document.documentElement.dataset.asking = String(asked);
 }

@@ -40,8 +40,8 @@
 /** @typedef {{ frame: number, polygon: number[][] }} AreaKey */
 /** @typedef {{ first: number, last: number, why: string }} Doubt a stretch in which the motion is not sure */
 /** @typedef {{ frame: number, x: number, y: number }} Still a place of what is to stand still, px of the source */
-/** @typedef {{ share: number, keys: AreaKey[], at: Still }} Subject something that moves by itself */
-/** @typedef {Subject & { from: number, to: number, text: string, id: string }} SubjectRow */
+/** @typedef {{ share: number, keys: AreaKey[], at: Still | null, carried?: boolean, to?: number }} Subject something that moves by itself, or that the camera carries along as far as a frame */
+/** @typedef {Subject & { from: number, to: number, what: string, text: string, id: string }} SubjectRow */
 /** @typedef {Still & { polygon: number[][] }} MayStand one of the two that may stand still */
 /** @typedef {{ id: number, name: string, settings: Treatment, shipped: boolean, is_default: boolean }} StartingPoint */
 /**

@@ -8,6 +8,7 @@ import { mountStrip } from "../views/strip.js";
 import { mountTradeChart } from "../views/tradechart.js";
 import { mountViewer } from "../views/viewer.js";
 import { aiming } from "./bench/aiming.js";
+import { areas } from "./bench/areas.js";
 import { believing } from "./bench/believing.js";
 import { bending } from "./bench/bending.js";
 import { arming } from "./bench/arming.js";
@@ -113,6 +114,7 @@ export const bench = () => {
     ...flat(parts),
     ...profiling(parts),
     ...pinned(parts),
+    ...areas(parts),
     ...believing(parts),
     ...bending(parts),
     ...shutter(parts),

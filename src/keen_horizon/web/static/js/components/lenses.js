@@ -78,8 +78,9 @@ export const lenses = () => ({
   },
   /** @param {Profile} profile */
   about(profile) {
-    const { camera, mode, note } = profile.document;
-    return [camera, mode, note].filter(Boolean).join(" · ");
+    const { camera, mode, note, readout_s, falloff, fringe } = profile.document;
+    const read = readout_s ? `rows read in ${(1000 * Math.abs(readout_s)).toFixed(1)} ms` : "";
+    return [camera, mode, note, read, falloff ? "fall-off" : "", fringe ? "fringes" : ""].filter(Boolean).join(" · ");
   },
   madeFor: (/** @type {Profile} */ profile) => `${profile.document.width}×${profile.document.height}`,
   angle: (/** @type {Profile} */ profile) => (profile.field_of_view ? `${profile.field_of_view.toFixed(0)}°` : "not told"),

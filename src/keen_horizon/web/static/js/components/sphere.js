@@ -2,10 +2,13 @@
 // The bench of a clip that shows all around: the treatment, what was solved for it, the playhead. Views draw it.
 import { ask, followWork, pageData } from "../net.js";
 import { copy } from "../state/copy.js";
+import { newest } from "../state/newest.js";
 import { mountAround } from "../views/around.js";
 import { mountPlayer } from "../views/player.js";
 import { mountStrip } from "../views/strip.js";
+import { areas } from "./bench/areas.js";
 import { arming } from "./bench/arming.js";
+import { believing } from "./bench/believing.js";
 import { outputting } from "./bench/outputting.js";
 import { partsOf } from "./bench/parts.js";
 import { pinned } from "./bench/pinned.js";
@@ -18,6 +21,7 @@ import { works } from "./bench/works.js";
 import { KEY_LIST, keyAction } from "./keys.js";
 import { against, spoken } from "./sphere/against.js";
 import { around } from "./sphere/around.js";
+import { evidence } from "./sphere/evidence.js";
 import { outlooks } from "./sphere/outlooks.js";
 import { pointing } from "./sphere/pointing.js";
 
@@ -29,7 +33,7 @@ export const sphere = () => {
   const page = pageData();
   const url = new URL(location.href);
   const parts = partsOf(page);
-  /** @type {AbortController | null} */ let solving = null;
+  const inTurn = newest();
   const asker = Math.random().toString(36).slice(2);
   let questions = 0;
 
@@ -72,7 +76,10 @@ export const sphere = () => {
     ...pinned(parts),
     ...shutter(parts),
     ...outlooks(parts),
+    ...areas(parts),
+    ...believing(parts),
     ...around(parts),
+    ...evidence(parts),
     ...pointing(parts),
 
     init() {
@@ -106,23 +113,26 @@ export const sphere = () => {
       bench.tellFates();
     },
     /** Solve for the treatment; what is dragged stays on show until it is answered. */
-    async solve() {
+    solve() {
+      return inTurn((turn) => this.solved(turn));
+    },
+    /** @param {import("../state/newest.js").Turn} turn */
+    async solved({ signal, overtaken }) {
       const bench = /** @type {any} */ (this);
-      if (solving) solving.abort();
-      solving = new AbortController();
       try {
         const measured = bench.measured();
         if (measured && !bench.followed()) bench.follow();
         const asked = measured && bench.followed() ? this.t : { ...this.t, motion: { ...this.t.motion, intent: null } };
-        this.path = await ask("POST", `${parts.address}/solve?asker=${asker}&number=${++questions}`, asked, { signal: solving.signal });
+        this.path = await ask("POST", `${parts.address}/solve?asker=${asker}&number=${++questions}`, asked, { signal });
         this.error = "";
-        bench.dragged = null;
+        if (!overtaken()) bench.dragged = null;
       } catch (problem) {
         if (/** @type {Error} */ (problem).name === "AbortError") return;
         this.error = /** @type {Error} */ (problem).message;
       }
       bench.draw();
       bench.drawStrip();
+      bench.believe();
     },
     /** What the server has of the clip now. */
     async refresh() {

@@ -10,13 +10,7 @@ const HEATS = 12; // classes by how far a place is bent
 
 /** @param {SVGSVGElement} svg @param {{ width: number, height: number }} size */
 export function mountOverlay(svg, size) {
-  const mark = size.width / 260; // of followed points: half their width
-  const at = (/** @type {number} */ x, /** @type {number} */ y) => `M${x.toFixed(1)} ${y.toFixed(1)}`;
-  const circle = (/** @type {number[]} */ [x, y]) => `${at(x - mark, y)}a${mark} ${mark} 0 1 0 ${2 * mark} 0a${mark} ${mark} 0 1 0 ${-2 * mark} 0`;
-  const square = (/** @type {number[]} */ [x, y]) => `${at(x - mark, y - mark)}h${2 * mark}v${2 * mark}h${-2 * mark}z`;
-  const triangle = (/** @type {number[]} */ [x, y]) => `${at(x, y - mark)}l${1.1 * mark} ${2 * mark}h${-2.2 * mark}z`;
-  const diamond = (/** @type {number[]} */ [x, y]) => `${at(x, y - 1.3 * mark)}l${1.3 * mark} ${1.3 * mark}l${-1.3 * mark} ${1.3 * mark}l${-1.3 * mark} ${-1.3 * mark}z`;
-  const crossed = (/** @type {number[]} */ [x, y]) => `${at(x - mark, y - mark)}l${2 * mark} ${2 * mark}${at(x - mark, y + mark)}l${2 * mark} ${-2 * mark}`;
+  const { circle, square, triangle, diamond, crossed } = marks(size.width / 260);
   svg.setAttribute("viewBox", `-0.5 -0.5 ${size.width} ${size.height}`);
   const heat = Array.from({ length: HEATS }, (_, i) => coloured(path(svg, "heat"), i / (HEATS - 1)));
   const lines = path(svg, "grid");
@@ -60,6 +54,18 @@ export function mountOverlay(svg, size) {
     destroy() {
       svg.replaceChildren();
     },
+  };
+}
+
+/** Shapes of followed points, as path data. @param {number} mark half their width */
+export function marks(mark) {
+  const at = (/** @type {number} */ x, /** @type {number} */ y) => `M${x.toFixed(1)} ${y.toFixed(1)}`;
+  return {
+    circle: (/** @type {number[]} */ [x, y]) => `${at(x - mark, y)}a${mark} ${mark} 0 1 0 ${2 * mark} 0a${mark} ${mark} 0 1 0 ${-2 * mark} 0`,
+    square: (/** @type {number[]} */ [x, y]) => `${at(x - mark, y - mark)}h${2 * mark}v${2 * mark}h${-2 * mark}z`,
+    triangle: (/** @type {number[]} */ [x, y]) => `${at(x, y - mark)}l${1.1 * mark} ${2 * mark}h${-2.2 * mark}z`,
+    diamond: (/** @type {number[]} */ [x, y]) => `${at(x, y - 1.3 * mark)}l${1.3 * mark} ${1.3 * mark}l${-1.3 * mark} ${1.3 * mark}l${-1.3 * mark} ${-1.3 * mark}z`,
+    crossed: (/** @type {number[]} */ [x, y]) => `${at(x - mark, y - mark)}l${2 * mark} ${2 * mark}${at(x - mark, y + mark)}l${2 * mark} ${-2 * mark}`,
   };
 }
 

@@ -1,29 +1,19 @@
 // @ts-check
-// What the measurement believes: the points, what moves by itself, areas that are ignored, what stands still.
+// What the measurement believes: the points, what moves by itself, what stands still.
 import { ask } from "../../net.js";
 import { seconds } from "../../words.js";
-import { gripping } from "./tool.js";
 
 const BLOCK = 120; // frames of points that are asked for at once
 const KEPT_BLOCKS = 6;
-const LEAST_STEP = 6; // px on screen between corners that a drag draws
 const NEAREST_PX = 14; // on screen, that a point is clicked from
 const TRAIL_S = 1;
 const DISMISSED = "dismissed suggestions of clip ";
 const FINER_TIMES = 2; // as long as measuring takes otherwise: benchmarks/README.md
 
 /** @typedef {{ first: number, frames: number, starts: number[], x: number[], y: number[], identity: number[], layer: number[], since: number[], off: number[], areas: (number[][] | null)[][] }} Block */
-/** @typedef {{ name: string, follows: boolean, only: boolean, hidden: boolean, span: number[] | null, keys: AreaKey[] }} Area */
-/** @typedef {import("../../types.js").AreaKey} AreaKey @typedef {import("../../types.js").Still} Still */
+/** @typedef {import("./areas.js").Area} Area @typedef {import("../../types.js").Still} Still */
 /** @typedef {import("../../types.js").Doubt} Doubt @typedef {import("../../types.js").MayStand} MayStand */
 /** @typedef {import("../../types.js").Subject} Subject @typedef {import("../../types.js").SubjectRow} SubjectRow */
-
-export const areaTool = gripping({
-  text: () => "Draw around what is to be ignored.",
-  press: (bench, place) => bench.beginArea(place),
-  drag: (bench, place) => bench.drawArea(place),
-  release: (bench) => bench.areaDrawn.length && bench.releaseArea(),
-});
 
 /** @type {import("./tool.js").Tool} */
 export const stillTool = { text: () => "Click on what is to stand still.", press: (bench, place) => bench.setStill(place) };
@@ -41,19 +31,14 @@ export const believing = (parts) => {
     /** What a click on a point told. */ pointSaid: "",
     /** Suggested things that were dismissed, by what they are; this browser remembers them. @type {string[]} */
     dismissed: (localStorage.getItem(DISMISSED + parts.page.id) || "").split("\n"),
-    /** Corners of the area being drawn, in the source. @type {number[][]} */ areaDrawn: [],
 
-    /** @returns {Area[]} */
-    areas() {
-      return this.t.motion.ignore;
-    },
     /** Ask anew what is believed, when the settings that say so have changed. */
     async believe() {
       const say = JSON.stringify([this.t.motion.ignore, this.t.motion.layer, this.range(), this.measured()]);
       if (say === said) return;
       said = say;
       blocks = new Map();
-      if (!this.measured() || parts.page.info.across) return void (this.belief = null);
+      if (!this.measured()) return void (this.belief = null);
       const number = ++asked;
       try {
         const told = await ask("POST", `${parts.address}/belief`, this.t);
@@ -113,21 +98,6 @@ export const believing = (parts) => {
       look.trails = [...trails.values()].filter((trail) => trail.length > 1);
       return look;
     },
-    /** Areas of this frame that are drawn, as they lie in what is on show. @returns {number[][][]} */
-    areasShown() {
-      const drawn = this.areaDrawn.length ? [this.areaDrawn.map((/** @type {number[]} */ place) => this.shownAt(place))] : [];
-      if (this.stage !== "motion") return drawn;
-      const block = this.areas().length ? this.blockHere() : null;
-      const at = block ? this.frame - block.first : -1;
-      this.areas().forEach((/** @type {Area} */ area, /** @type {number} */ index) => {
-        if (area.hidden) return;
-        const key = area.keys.find((each) => each.frame === this.frame);
-        const polygon = block && block.areas[index] ? block.areas[index][at] : key && key.polygon;
-        if (polygon) drawn.push([...polygon, polygon[0]].map((place) => this.shownAt(place)));
-      });
-      return drawn;
-    },
-
     /** Click a point: what it is. @param {number[]} place in the source */
     tellPoint(place) {
       const block = this.blockHere();
@@ -145,7 +115,7 @@ export const believing = (parts) => {
       this.pointSaid = `A point that ${what}: seen since frame ${block.since[best]}, ${block.off[best].toFixed(2)} px from where the believed motion takes it.`;
     },
     beliefText() {
-      if (!this.belief) return "";
+      if (!this.belief || this.belief.confidence === null) return "";
       const [low, sure] = [this.belief.doubts.length, this.belief.confidence];
       return `Sure to ${Math.round(100 * sure)} %${low ? `; less in ${low === 1 ? "one stretch" : `${low} stretches`}` : ""}.`;
     },
@@ -184,20 +154,23 @@ export const believing = (parts) => {
       const rows = block.layer.slice(block.starts[at], block.starts[at + 1]);
       const count = (/** @type {(layer: number) => boolean} */ which) => rows.filter(which).length;
       const ignored = count((layer) => layer === -2);
-      return `${count((layer) => layer === 0)} stand still, ${count((layer) => layer > 0)} move by themselves, ${count((layer) => layer === -1)} not told${ignored ? `, ${ignored} ignored` : ""}.`;
+      const untold = count((layer) => layer === -1);
+      return `${count((layer) => layer === 0)} stand still, ${count((layer) => layer > 0)} move by themselves${untold ? `, ${untold} not told` : ""}${ignored ? `, ${ignored} ignored` : ""}.`;
     },
 
     /** What moves by itself and was neither accepted nor dismissed. @returns {SubjectRow[]} */
     subjectsListed() {
       if (!this.belief) return [];
       const named = this.belief.subjects.map((/** @type {Subject} */ subject) => {
-        const [from, to] = [subject.keys[0].frame, subject.keys[subject.keys.length - 1].frame];
-        return { ...subject, from, to, text: `frames ${from}-${to}, ${Math.round(100 * subject.share)} % of the picture`, id: `${from}-${to}-${subject.share}` };
+        const [from, to] = [subject.keys[0].frame, subject.to || subject.keys[subject.keys.length - 1].frame];
+        const what = subject.carried ? "Carried along" : "Something moves";
+        return { ...subject, from, to, what, text: `frames ${from}-${to}, ${Math.round(100 * subject.share)} % of the picture`, id: `${from}-${to}-${subject.share}` };
       });
       return named.filter((/** @type {SubjectRow} */ subject) => !this.dismissed.includes(subject.id) && !this.ignoresSubject(subject)).slice(0, 6);
     },
     /** Whether an area was made of it. @param {SubjectRow} subject */
-    ignoresSubject({ from, to, keys }) {
+    ignoresSubject({ from, to, keys, carried }) {
+      if (carried) return this.areas().some((/** @type {Area} */ area) => JSON.stringify(area.keys) === JSON.stringify(keys));
       return this.areas().some((/** @type {Area} */ { span, keys: own }) => span && span[0] === from && span[1] === to && own.length === keys.length);
     },
     /** @param {SubjectRow} subject */
@@ -207,7 +180,8 @@ export const believing = (parts) => {
     /** @param {SubjectRow} subject */
     ignoreSubject(subject) {
       const many = this.areas().length + 1;
-      this.addArea({ name: `Subject ${many}`, follows: false, only: false, hidden: false, span: [subject.from, subject.to], keys: subject.keys });
+      const [name, span] = subject.carried ? [`Carried ${many}`, null] : [`Subject ${many}`, [subject.from, subject.to]];
+      this.addArea({ name, follows: false, only: false, hidden: false, span, keys: subject.keys });
     },
     /** @param {SubjectRow} subject */
     dismissSubject(subject) {
@@ -246,11 +220,6 @@ export const believing = (parts) => {
       return still ? `What is at ${Math.round(still.x)}, ${Math.round(still.y)} on frame ${still.frame} stands still.` : "";
     },
 
-    armArea() {
-      this.areaDrawn = [];
-      this.aim = this.aiming("area") ? null : { what: "area", grip: null };
-      this.drawOver();
-    },
     armStill() {
       this.aim = this.aiming("still") ? null : { what: "still", from: null };
     },
@@ -259,67 +228,5 @@ export const believing = (parts) => {
       this.aim = null;
       this.chooseStill({ frame: this.frame, x: Math.round(10 * place[0]) / 10, y: Math.round(10 * place[1]) / 10 });
     },
-    /** @param {number[]} place in the source */
-    beginArea(place) {
-      this.areaDrawn = [place];
-      this.aim = { what: "area", grip: true };
-    },
-    /** @param {number[]} place in the source */
-    drawArea(place) {
-      const [x, y] = this.areaDrawn[this.areaDrawn.length - 1];
-      const step = LEAST_STEP * (parts.size.width / parts.refs.canvas.getBoundingClientRect().width);
-      if (Math.hypot(place[0] - x, place[1] - y) < step) return;
-      this.areaDrawn = [...this.areaDrawn, place];
-      this.drawOver();
-    },
-    releaseArea() {
-      const polygon = this.areaDrawn.map((/** @type {number[]} */ place) => place.map((value) => Math.round(10 * value) / 10));
-      this.areaDrawn = [];
-      const { index } = /** @type {any} */ (this.aim);
-      this.aim = null;
-      if (polygon.length < 3) return this.drawOver();
-      const key = { frame: this.frame, polygon: thinned(polygon, 200) };
-      if (index !== undefined && this.areas()[index]) return this.addAreaKey(index, key);
-      this.addArea({ name: `Area ${this.areas().length + 1}`, follows: true, only: false, hidden: false, span: null, keys: [key] });
-    },
-    /** Draw an area's outline anew on this frame. @param {number} index */
-    armAreaKey(index) {
-      this.armArea();
-      if (this.aim) this.aim = { what: "area", grip: null, index };
-    },
-    /** @param {number} index @param {AreaKey} key */
-    addAreaKey(index, key) {
-      const area = this.areas()[index];
-      area.keys = [...area.keys.filter((/** @type {AreaKey} */ old) => old.frame !== key.frame), key].sort((a, b) => a.frame - b.frame);
-      this.settled();
-    },
-    /** @param {Area} area */
-    addArea(area) {
-      this.t.motion.ignore = [...this.areas(), area];
-      this.settled();
-    },
-    /** @param {number} index @param {"name" | "follows" | "only" | "hidden"} what @param {any} value */
-    setArea(index, what, value) {
-      const area = /** @type {any} */ (this.areas()[index]);
-      if (what === "name" && !String(value).trim()) return;
-      area[what] = what === "name" ? String(value).trim().slice(0, 80) : value;
-      this.settled();
-    },
-    /** @param {number} index */
-    removeArea(index) {
-      this.t.motion.ignore = this.areas().filter((/** @type {Area} */ _, /** @type {number} */ i) => i !== index);
-      this.settled();
-    },
-    /** @param {Area} area */
-    areaText(area) {
-      const set = `drawn on ${area.keys.length > 3 ? `${area.keys.length} frames` : area.keys.map((key) => key.frame).join(", ")}`;
-      return area.span ? `${set}; frames ${area.span[0]}-${area.span[1]}` : set;
-    },
   };
 };
-
-/** At most so many of a polygon's corners. @param {number[][]} polygon @param {number} most @returns {number[][]} */
-function thinned(polygon, most) {
-  const step = Math.ceil(polygon.length / most);
-  return polygon.filter((_, i) => i % step === 0);
-}

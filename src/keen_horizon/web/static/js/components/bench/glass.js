@@ -168,3 +168,6 @@ export const glass = (parts) => {
 
 /** A lens document without a bend. */
 export const plain = () => ({ family: "division", coefficients: [0], centre_x: 0, centre_y: 0, squeeze: 1, p1: 0, p2: 0, canvas: 0, enlarge: false });
+
+/** Whether a lens moves anything at all. @param {{ coefficients: number[], p1: number, p2: number, squeeze: number }} lens */
+export const bends = ({ coefficients, p1, p2, squeeze }) => coefficients.some(Boolean) || Boolean(p1 || p2) || squeeze !== 1;

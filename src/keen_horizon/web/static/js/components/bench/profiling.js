@@ -2,7 +2,7 @@
 // Lens profiles on the bench: one is taken for this clip, or this clip's lens is kept as one.
 import { ask } from "../../net.js";
 import { copy } from "../../state/copy.js";
-import { plain } from "./glass.js";
+import { bends, plain } from "./glass.js";
 
 /** @typedef {import("../../types.js").Profile} Profile */
 
@@ -31,14 +31,16 @@ export const profiling = (parts) => ({
     const profile = this.profiles.find((/** @type {any} */ other) => String(other.id) === select.value);
     select.value = "";
     if (!profile) return;
-    const { canvas, enlarge } = this.lens() || profile.document.lens;
-    this.t.optics.focal = profile.document.focal;
     const { readout_s } = profile.document;
     if (readout_s !== null && readout_s !== undefined) this.t.motion.rolling_shutter = Math.round(1e4 * Math.max(-1.2, Math.min(1.2, readout_s * parts.page.info.rate))) / 1e4;
     if (profile.document.falloff) this.t.optics.falloff = copy(profile.document.falloff);
     if (profile.document.fringe) this.t.optics.fringe = copy(profile.document.fringe);
-    this.setLens({ ...profile.document.lens, canvas, enlarge });
-    this.profileSaid = `The lens of “${profile.document.name}”.`;
+    this.profileSaid = `The glass of “${profile.document.name}”.`;
+    const { lens, focal } = profile.document;
+    if (!bends(lens) && focal === null) return this.settled();
+    const { canvas, enlarge } = this.lens() || lens;
+    this.t.optics.focal = focal;
+    this.setLens({ ...lens, canvas, enlarge });
   },
   saveProfile() {
     return this.attempt(async () => {

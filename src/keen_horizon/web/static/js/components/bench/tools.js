@@ -1,7 +1,8 @@
 // @ts-check
 // All pointer tools, by what `aim` names them.
+import { areaTool } from "./areas.js";
 import { levelTool } from "./arming.js";
-import { areaTool, stillTool } from "./believing.js";
+import { stillTool } from "./believing.js";
 import { deadTool } from "./dead.js";
 import { flatTool } from "./flat.js";
 import { lightTool } from "./light.js";

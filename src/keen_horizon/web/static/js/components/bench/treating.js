@@ -4,6 +4,7 @@ import { unpacked } from "../../geometry/lens.js";
 import { ask } from "../../net.js";
 import { history } from "../../state/history.js";
 import { keeper } from "../../state/keeping.js";
+import { newest } from "../../state/newest.js";
 
 /** @typedef {import("../../types.js").Treatment} Treatment */
 /** @typedef {import("../../types.js").Version} Version */
@@ -11,7 +12,7 @@ import { keeper } from "../../state/keeping.js";
 /** @param {import("./parts.js").Parts} parts @returns {any} */
 export const treating = (parts) => {
   const past = history(parts.page.draft);
-  /** @type {AbortController | null} */ let solving = null;
+  const inTurn = newest();
   const asker = Math.random().toString(36).slice(2);
   let questions = 0;
   /** @type {ReturnType<typeof keeper> | null} */ let keeping = null;
@@ -86,9 +87,11 @@ export const treating = (parts) => {
       const { first, last } = this.range();
       return ranges.some(([from, to]) => from <= first && to >= last);
     },
-    async solve() {
-      if (solving) solving.abort();
-      solving = new AbortController();
+    solve() {
+      return inTurn((turn) => this.solved(turn));
+    },
+    /** @param {import("../../state/newest.js").Turn} turn */
+    async solved({ signal }) {
       if (!(this.measured() || this.opticsActive() || this.t.optics.flat || this.falloff() || this.fringe()) || (this.measured() && !this.followed())) {
         this.path = null;
         if (this.measured()) this.follow();
@@ -96,7 +99,7 @@ export const treating = (parts) => {
         try {
           const known = this.path && this.path.lens ? this.path.lens : null;
           const address = `${parts.address}/solve?asker=${asker}&number=${++questions}&lens=${known ? known.name : ""}`;
-          this.path = unpacked(await ask("POST", address, this.t, { signal: solving.signal }), known);
+          this.path = unpacked(await ask("POST", address, this.t, { signal }), known);
           this.error = "";
         } catch (problem) {
           if (/** @type {Error} */ (problem).name === "AbortError") return;

@@ -110,6 +110,13 @@ export const around = (parts) => {
       const small = width * INSET;
       return { x: width - small, y: height - small / 2, width: small, height: small / 2 };
     },
+    /** Whether a place in the canvas, CSS px, is covered by what is shown small. @param {number[]} place */
+    covered([x, y]) {
+      const small = this.looksShown()[1];
+      if (!small) return false;
+      const { clientWidth: width, clientHeight: height } = parts.refs.canvas;
+      return x > (1 - INSET) * width && y > height - (INSET * width * small.camera.height) / small.camera.width;
+    },
     aspect() {
       if (this.showing !== "view" || this.delivered() === "sphere") return 2;
       const { width, height } = this.viewSize();
@@ -144,7 +151,7 @@ export const around = (parts) => {
     },
     /** The picture goes along with the pointer; on the sphere, the view does. @param {PointerEvent} event */
     moved(event) {
-      if (this.aim) return this.dragLine(event);
+      if (this.aim) return this.draggedTool(event);
       if (!held) return;
       const { clientWidth: width } = parts.refs.canvas;
       const [dx, dy] = [event.offsetX - held.x, event.offsetY - held.y];
@@ -158,7 +165,7 @@ export const around = (parts) => {
       this.look({ ...here, yaw_deg: here.yaw_deg + (along * dx * degrees) / (own ? upright : 1), pitch_deg: here.pitch_deg - along * dy * degrees }, false);
     },
     released() {
-      if (this.began) return this.endLine();
+      if (this.began || this.areaDrawn.length) return this.letGo();
       if (!held) return;
       held = null;
       this.settleLook();

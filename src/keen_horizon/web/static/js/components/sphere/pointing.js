@@ -2,6 +2,7 @@
 // Pointing at what a sphere's viewer shows: points to pin, lines along what is level or upright, and where the horizon is.
 import { atMiddleRow, atOwnRow, rayAt, shareAt, turned } from "../../geometry/around.js";
 import { transposed } from "../../geometry/matrix.js";
+import { areaTool } from "../bench/areas.js";
 
 const ARC_STEPS = 24;
 const ROUND_STEPS = 180;
@@ -16,10 +17,12 @@ export const pointing = (parts) => ({
   aimText() {
     if (!this.aim) return "";
     if (this.aim.what === "pin") return `Click point ${this.aim.index + 1} in the picture, on something with texture.`;
+    if (this.aim.what === "area") return areaTool.text(this);
     return "Drag along the horizon, or along something upright, like a mast or a wall.";
   },
   putDown() {
     this.aim = this.drawing = this.began = null;
+    this.areaDrawn = [];
     this.draw();
   },
   horizonKnown() {
@@ -47,11 +50,17 @@ export const pointing = (parts) => ({
     return [Math.sin(longitude) * Math.cos(latitude), Math.sin(latitude), Math.cos(longitude) * Math.cos(latitude)];
   },
   /** Where a ray of the clip lies in what is shown large, CSS px; null where it is not seen. @param {number[]} ray @returns {number[] | null} */
-  shownRay(ray) {
+  placed(ray) {
     const { camera, turn, readTurn } = this.looksShown()[0];
     const share = shareAt(camera, turned(transposed(turn), atMiddleRow(ray, readTurn)));
     const { clientWidth: width, clientHeight: height } = parts.refs.canvas;
     return share && share.every((part) => part > -1 && part < 2) ? [share[0] * width, share[1] * height] : null;
+  },
+
+  /** The same, and null where what is shown small lies over it. @param {number[]} ray @returns {number[] | null} */
+  shownRay(ray) {
+    const place = this.placed(ray);
+    return place && !this.covered(place) ? place : null;
   },
 
   /** A press with a tool in hand. @param {PointerEvent} event */
@@ -62,17 +71,20 @@ export const pointing = (parts) => ({
       return;
     }
     /** @type {Element} */ (event.currentTarget).setPointerCapture(event.pointerId);
+    if (this.aim.what === "area") return areaTool.press(this, this.placeOf(event), event);
     this.began = [event.offsetX, event.offsetY];
     this.aim = { what: "level", from: this.placeOf(event) };
   },
-  /** @param {PointerEvent} event */
-  dragLine(event) {
+  /** A move with a tool in hand. @param {PointerEvent} event */
+  draggedTool(event) {
+    if (this.areaDrawn.length) return this.drawArea(this.placeOf(event));
     if (!this.began) return;
     const long = Math.hypot(event.offsetX - this.began[0], event.offsetY - this.began[1]) >= SHORTEST;
     this.drawing = long ? [...this.aim.from, ...this.placeOf(event)] : null;
     this.draw();
   },
-  endLine() {
+  letGo() {
+    if (this.areaDrawn.length) return this.releaseArea();
     const line = this.drawing;
     this.putDown();
     if (line) this.addLevelLine(line.map((/** @type {number} */ value) => Math.round(10 * value) / 10));
@@ -83,6 +95,8 @@ export const pointing = (parts) => ({
     const kept = this.stage === "motion" ? this.levelLinesHere() : [];
     const lines = this.drawing ? [...kept, this.drawing] : kept;
     for (const [x1, y1, x2, y2] of lines) this.drawArc("drawn-line", this.rayOfSource([x1, y1]), this.rayOfSource([x2, y2]));
+    if (this.stage === "motion") this.drawAreas();
+    if (this.stage === "motion") this.drawPoints();
     if (this.horizon) this.drawHorizon();
     if (!this.path || this.t.motion.intent !== "pin") return;
     for (const pin of this.path.pins) {
@@ -107,11 +121,11 @@ export const pointing = (parts) => ({
     const angles = Array.from({ length: ROUND_STEPS + 1 }, (_, step) => (2 * Math.PI * step) / ROUND_STEPS);
     this.drawAlong("horizon-line", angles.map((angle) => right.map((value, axis) => Math.cos(angle) * value + Math.sin(angle) * ahead[axis])));
   },
-  /** A line through rays, parted where it leaves the picture or its sides meet. @param {string} kind @param {number[][]} rays */
+  /** A line through rays, parted where there is none, where it leaves the picture or its sides meet. @param {string} kind @param {(number[] | null)[]} rays */
   drawAlong(kind, rays) {
     const half = parts.refs.canvas.clientWidth / 2;
     /** @type {number[][]} */ let line = [];
-    for (const place of [...rays.map((ray) => this.shownRay(ray)), null]) {
+    for (const place of [...rays.map((ray) => ray && this.shownRay(ray)), null]) {
       const last = line[line.length - 1];
       if (last && (!place || Math.abs(place[0] - last[0]) > half)) {
         if (line.length > 1) this.drawLine(kind, line);
