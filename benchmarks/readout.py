@@ -3,12 +3,14 @@
     .venv/bin/python benchmarks/readout.py FILM [PICTURE ...]
 
 Every picture is filmed with readouts of both signs and none, with a hand's shake and vibration, and noise; the film's
-own frames, with all that moves in them, likewise. Says how far each readout is off, and what is told with it.
+own frames, with all that moves in them, likewise. Says how far each readout is off, and what is told with it. Then the
+same of points that a camera sees which turns behind lenses, as made up as those of the tests: flat ones and fisheyes.
 """
 
 from __future__ import annotations
 
 import argparse
+import sys
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -18,12 +20,24 @@ import numpy as np
 
 from keen_horizon.core.finding.readout import find_readout
 from keen_horizon.core.geometry.picture import Size
+from keen_horizon.core.lens.lens import Lens
 from keen_horizon.core.motion.measure import MotionTracker
 from keen_horizon.simulator.plane import hand_shake, town_picture
+
+sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "tests"))
+from turned import Camera, anywhere, followed, swaying  # the tests' made-up cameras
 
 SIZE = Size(640, 360)
 COUNT, SHAKE_PX, VIBRATION_PX, NOISE = 150, 6.0, 1.0, 2.0
 READOUTS = (0.0, 0.35, -0.6, 0.9)
+FLAT, FISHEYES = (50, 70, 90, 110), (60, 80, 95, 110, 130, 150, 170)  # degrees from corner to corner
+TURNS = (
+    (0.6, 1.5, 0.05),
+    (0.0, 1.0, 0.0),
+    (-0.8, 1.0, 0.02),
+    (0.35, 0.7, 0.03),
+)  # readout, degrees of sway, of tremble
+TREMBLE = 3  # quarters of a frame within which a hand trembles
 LARGER = 1.25  # than the frame, so that shaking shows no border
 
 
@@ -75,6 +89,22 @@ def scenes_asked_for(about: str) -> dict[str, Callable[[int], np.ndarray]]:
     return scenes
 
 
+def behind_lenses(walk: float) -> None:
+    """Print a line a lens: a hand turns the camera, and walks by so many metres a frame."""
+    near, far = (8.0, 60.0) if walk else (80.0, 800.0)
+    halves = [("flat", np.radians(field / 2)) for field in FLAT] + [("fisheye", np.radians(f / 2)) for f in FISHEYES]
+    for kind, half in halves:
+        lens = Lens("division", (0.0,)) if kind == "flat" else Lens("equidistant", (half**2,))
+        told = []
+        for seed, (readout, degrees, trembling) in enumerate(TURNS, 50):
+            angles = swaying(COUNT, degrees, seed) + swaying(COUNT, trembling, seed + 99, within=TREMBLE)
+            camera = Camera(lens, 1 / (np.tan(half) if kind == "flat" else half), angles, walk, readout)
+            found = find_readout(followed(camera, COUNT, lambda r, n: anywhere(r, n, near, far), seed=seed))
+            known = "" if found.enough else ", not told"
+            told.append(f"{readout:+.2f}: off by {found.frames - readout:+.4f} ({found.doubt:.4f}{known})")
+        print(f"{kind} of {2 * np.degrees(half):.0f} degrees, walk {walk}; " + "; ".join(told), flush=True)
+
+
 def main() -> None:
     """Print a line a picture."""
     for name, picture_of in scenes_asked_for(__doc__).items():
@@ -92,6 +122,8 @@ def main() -> None:
                 f"{readout:+.2f}: off by {found.frames - readout:+.4f} ({found.doubt:.4f}{known}; {took:.1f} s)"
             )
         print(f"{name}; " + "; ".join(told), flush=True)
+    for walk in (0.0, 0.05):
+        behind_lenses(walk)
 
 
 if __name__ == "__main__":

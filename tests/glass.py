@@ -161,10 +161,11 @@ def seen_at(lens: Lens, rays: np.ndarray, size: Size) -> np.ndarray:
     """Where rays (N, 3) fall: their radius found by halving, which works past 90 degrees too."""
     low, high = np.zeros(len(rays)), np.full(len(rays), 1.6)
     across = np.hypot(rays[:, 0], rays[:, 1])
-    for _ in range(60):
+    aside = np.arctan2(across, rays[:, 2])
+    for _ in range(45):
         middle = (low + high) / 2
         depth = lens.kind.depth(middle, np.array(lens.k)) * axis_scale(lens)
-        nearer = np.arctan2(middle, depth) < np.arctan2(across, rays[:, 2])
+        nearer = np.arctan2(middle, depth) < aside
         low, high = np.where(nearer, middle, low), np.where(nearer, high, middle)
     offset = rays[:, :2] / np.maximum(across, 1e-12)[:, None] * low[:, None]
     offset = offset + (lens.centre.real, lens.centre.imag)

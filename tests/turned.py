@@ -40,10 +40,10 @@ class Camera:
         turned = Rotation.from_euler("YXZ", np.stack([yaw, pitch, roll], -1), degrees=True)
         return RotationSpline(np.arange(len(turned)) / 4 - 2, turned)
 
-    def seen(self, things: np.ndarray, frame: int) -> np.ndarray:
-        """Where things (N, 3), metres, are seen on a frame, (N, 2)."""
+    def seen(self, things: np.ndarray, frame: int | np.ndarray) -> np.ndarray:
+        """Where things (N, 3), metres, are seen on a frame, or each on its own (N,), (N, 2)."""
         turns, at = self.turns, np.array([0.0, 0.0, self.walk])
-        times = np.full(len(things), float(frame))
+        times = np.broadcast_to(np.asarray(frame, float), len(things))
         for _ in range(3 if self.readout else 1):
             rays = turns(times).inv().apply(things - times[:, None] * at)
             places = seen_at(self.lens, rays * (1, 1, 1 / self.scale), SIZE)
@@ -57,13 +57,16 @@ class Camera:
         return 1.0 if self.lens.kind.angular else self.focal
 
 
-def swaying(frames: int, degrees: float, seed: int, pan: float = 0.0) -> np.ndarray:
-    """Angles (K, 3), degrees, four a frame, of a hand that sways, and pans by so much in all."""
+def swaying(frames: int, degrees: float, seed: int, pan: float = 0.0, *, within: float = 14.0) -> np.ndarray:
+    """Angles (K, 3), degrees, four a frame, of a hand that sways, and pans by so much in all; `within` a few samples it
+    trembles.
+    """
     random = np.random.default_rng(seed)
-    count = 4 * (frames + 4)
-    kernel = np.exp(-((np.arange(-48, 49) / 14) ** 2) / 2)
+    count, reach = 4 * (frames + 4), 48
+    kernel = np.exp(-((np.arange(-reach, reach + 1) / within) ** 2) / 2)
     kernel /= np.sqrt((kernel**2).sum())
-    angles = np.stack([np.convolve(random.normal(0, degrees, count + 96), kernel, "valid") for _ in range(3)], -1)
+    strokes = [random.normal(0, degrees, count + 2 * reach) for _ in range(3)]
+    angles = np.stack([np.convolve(stroke, kernel, "valid") for stroke in strokes], -1)
     angles[:, 1] += pan * np.linspace(0, 1, count)
     return angles
 
@@ -100,17 +103,19 @@ def followed(
     number = 0
     for born in range(0, frames - 1, NEW_EVERY):
         found = things(random, 400)
-        places = np.stack([camera.seen(found, f) for f in range(born, min(frames, born + LIVES))])
-        inside = ((places > 4) & (places < (SIZE.width - 5, SIZE.height - 5))).all((1, 2) if places.ndim == 2 else 2)
-        chosen = np.flatnonzero(inside[:2].all(0))[:55]
+        lives = range(born, min(frames, born + LIVES))
+        at_first = _inside(_seen_over(camera, found, lives[:2]))
+        chosen = np.flatnonzero(at_first.all(0))[:55]
+        places = _seen_over(camera, found[chosen], lives)
+        inside = _inside(places)
         walking = random.random(len(chosen)) < passing
-        for thing, walks in zip(chosen, walking, strict=True):
+        for point, (thing, walks) in enumerate(zip(chosen, walking, strict=True)):
             number += 1
             for i in range(len(places)):
-                if not inside[i, thing]:
+                if not inside[i, point]:
                     break
                 off = random.normal(0, noise, 2) + (walks * i * np.array([3.0, 0.4]))
-                tracks[born + i].append((number, int(thing), places[i, thing] + off))
+                tracks[born + i].append((number, int(thing), places[i, point] + off))
     whole = [{name: place for name, _, place in tracks[frame]} for frame in range(frames)]
     pairs = [_both(whole, frame, frame + 1) for frame in range(frames - 1)]
     apart = [(a, a + gap) for a in range(0, frames - KEY_EVERY, KEY_EVERY // 2) for gap in (KEY_EVERY, 2 * KEY_EVERY)]
@@ -127,9 +132,20 @@ def followed(
     )
     still = Measurement.still(SIZE, 0, np.arange(frames) / 25)
     ahead = camera.seen(np.array([[0.0, 0.0, 1e4]]), 0)[0]
-    middle = np.array([camera.seen(np.array([[0.0, 0.0, 1e4]]), frame)[0] - ahead for frame in range(frames)])
+    middle = _seen_over(camera, np.array([[0.0, 0.0, 1e4]]), range(frames))[:, 0] - ahead
     moved = np.nan_to_num(middle[:, 0] + 1j * middle[:, 1])
     return replace(still, evidence=evidence, poses=Similarities(np.ones(frames, np.complex128), -moved))
+
+
+def _seen_over(camera: Camera, things: np.ndarray, frames: range) -> np.ndarray:
+    """Where things (N, 3) are seen on frames, (F, N, 2)."""
+    each = np.repeat(np.arange(frames.start, frames.stop), len(things))
+    return camera.seen(np.tile(things, (len(frames), 1)), each).reshape(len(frames), len(things), 2)
+
+
+def _inside(places: np.ndarray) -> np.ndarray:
+    """Which of places (..., 2) can be followed: not those at the frame's very edge, nor out of sight."""
+    return ((places > 4) & (places < (SIZE.width - 5, SIZE.height - 5))).all(-1)
 
 
 Both = tuple[np.ndarray, np.ndarray, np.ndarray]

@@ -61,12 +61,16 @@ def test_settings_go_to_another_clip_and_all_are_rendered(page: Page, worker, sh
     page.locator("dialog[open]").get_by_role("button", name="Close").click()
     wait_for(lambda: [draft_of(page)["output"][key] for key in ("codec", "container")] == ["prores", "mkv"])
     page.goto(shelf)
-    for name in ("short.mp4", "other.mp4"):
-        page.get_by_role("checkbox", name=f"Choose {name}").check()
+    choices = [page.get_by_role("checkbox", name=f"Choose {name}") for name in ("short.mp4", "other.mp4")]
+    for choice in choices:
+        choice.check()
     page.get_by_role("button", name="Render them").click()
+    at_rest = [choice.bounding_box() for choice in choices]
     with asleep(worker):
-        for name in ("short.mp4", "other.mp4"):
-            page.get_by_role("checkbox", name=f"Choose {name}").check()
+        expect(page.locator(".working:visible")).not_to_have_count(0)
+        assert [choice.bounding_box() for choice in choices] == at_rest  # nothing moves under a pointer as work begins
+        for choice in choices:
+            choice.check()
         page.get_by_role("button", name="Render them").click()
         page.goto("/jobs")
         needed = page.get_by_text(re.compile("The renders that wait need about .* are free on the disk"))

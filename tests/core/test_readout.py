@@ -9,10 +9,12 @@ import cv2
 import numpy as np
 import pytest
 from rows import COUNT, SIZE, jittering, seen
+from turned import Camera, anywhere, followed, swaying
 
 from keen_horizon.core.finding.readout import find_readout
 from keen_horizon.core.geometry.similarity import Similarities
 from keen_horizon.core.glass.shutter import SURE, UNKNOWN, Readout
+from keen_horizon.core.lens.lens import Lens
 from keen_horizon.core.motion.belief.told import motion_json
 from keen_horizon.core.motion.measure import MotionTracker
 from keen_horizon.core.motion.measurement import Measurement, measurement_notes
@@ -70,6 +72,21 @@ def test_a_camera_that_stands_still_tells_nothing() -> None:
 def test_never_sure_and_wrong_where_a_hand_jerks_between_frames(readout: float, degrees: float, seed: int) -> None:
     found = find_readout(seen(jittering(seed, degrees), readout, seed=seed))
     assert not found.enough or abs(found.frames - readout) <= 0.03
+
+
+@pytest.mark.parametrize(("field", "readout"), [(110, -0.8), (130, 0.6), (150, 0.0)])
+def test_a_wide_lens_does_not_mislead_it(field: float, readout: float) -> None:
+    """A flat picture's readout is 0.02 and more off there, and mostly sure."""
+    half = np.radians(field / 2)
+    angles = swaying(130, 1.5, field) + swaying(130, 0.05, field + 1, within=3)
+    camera = Camera(Lens("equidistant", (half**2,)), 1 / half, angles, readout=readout)
+    found = find_readout(followed(camera, 130, far_away))
+    assert found.enough
+    assert found.frames == pytest.approx(readout, abs=0.01)
+
+
+def far_away(random: np.random.Generator, count: int) -> np.ndarray:
+    return anywhere(random, count, 80.0, 800.0)
 
 
 def test_it_is_kept_with_the_measurement_and_told(tmp_path: Path) -> None:

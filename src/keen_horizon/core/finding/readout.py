@@ -25,17 +25,17 @@ STARTS, FIRST_STEPS, LAST_STEPS = (0.0, 0.6, -0.6), 6, 8
 BELIEVED, SIGNAL = 0.3, 0.25  # least share of the points, and least motion that a readout makes, of the noise
 LEAST_PAIRS = 24
 FISHEYES = (0.8, 1.3, 1.9, 2.6)  # w of equidistant ones: 102, 131, 158 and 185 degrees from corner to corner
-CLEAR = 0.7  # of what a flat picture leaves; a lens of 135 degrees leaves a fifth
+CLEAR = 0.9  # of what a flat picture leaves; made-up lenses of 95 degrees leave 0.7-0.8, of 135 a half and less
 MOST = 1.1  # a readout: what is longer is no camera's
 
-Item = TypeVar("Item")
+Item, Solved = TypeVar("Item"), TypeVar("Solved")
 
 
 def find_readout(measurement: Measurement, turns: int = 0) -> Readout:
     """The readout of a measured range; `turns` are the quarter turns that made the stored pictures upright.
 
-    Where a picture that moves as a flat one does not tell it, it may be bent by a wide lens: then the points are looked
-    at through the fisheye that explains them best.
+    The picture may be bent by a wide lens, behind which a flat one tells up to 0.04 too much and is sure of it: where a
+    fisheye explains the points clearly better, they are looked at through the one that explains them best.
     """
     pairs = read_pairs(measurement, turns)
     unknown = replace(UNKNOWN, turns=turns)
@@ -43,10 +43,8 @@ def find_readout(measurement: Measurement, turns: int = 0) -> Readout:
         return unknown
     try:
         best = _best(pairs)
-        found = _judged(pairs, best)
-        if not found.enough:
-            straight = _through_fisheye(measurement, turns, best)
-            found = _judged(straight, _best(straight)) if straight is not None else found
+        straight = _through_fisheye(measurement, turns, best)
+        found = _judged(pairs, best) if straight is None else _judged(straight, _best(straight))
     except np.linalg.LinAlgError:
         return unknown  # nothing but errors was followed
     return replace(found, turns=turns)
@@ -54,11 +52,14 @@ def find_readout(measurement: Measurement, turns: int = 0) -> Readout:
 
 def _best(pairs: ReadPairs) -> SolvedReadout:
     fewer = pairs.thinned()
-    tried = _at_once(lambda start: solved_readout(fewer, start, FIRST_STEPS, KNOTS, ORDER), STARTS)
-    return min(tried, key=lambda found: found.cost)
+    return min(_at_once(lambda start: _near(fewer, start), STARTS), key=lambda found: found.cost)
 
 
-def _at_once(solve: Callable[[Item], SolvedReadout], items: Iterable[Item]) -> list[SolvedReadout]:
+def _near(pairs: ReadPairs, start: float) -> SolvedReadout:
+    return solved_readout(pairs, start, FIRST_STEPS, KNOTS, ORDER)
+
+
+def _at_once(solve: Callable[[Item], Solved], items: Iterable[Item]) -> list[Solved]:
     """What is solved from each item, in threads: 1.5-1.9 x as fast on two cores, since NumPy lets others run."""
     with ThreadPoolExecutor() as threads:
         return list(threads.map(solve, items))
@@ -80,9 +81,27 @@ def _judged(pairs: ReadPairs, near: SolvedReadout) -> Readout:
 
 
 def _through_fisheye(measurement: Measurement, turns: int, flat: SolvedReadout) -> ReadPairs | None:
-    """The points through the fisheye that leaves least; None where none leaves clearly less than a flat picture."""
-    glasses = [LensStage(Lens("equidistant", (bend,)), measurement.size, 1.0) for bend in FISHEYES]
-    seen = [read_pairs(measurement, turns, OpticsStage(measurement.first, (glass,))) for glass in glasses]
-    solved = _at_once(lambda pairs: solved_readout(pairs.thinned(), flat.readout, FIRST_STEPS, KNOTS, ORDER), seen)
-    best = int(np.argmin([found.cost for found in solved]))
-    return seen[best] if solved[best].cost < CLEAR * flat.cost else None
+    """The points through the fisheye that leaves least; None where the narrowest leaves no less than a flat picture."""
+
+    def seen_through(bend: float) -> ReadPairs:
+        glass = LensStage(Lens("equidistant", (bend,)), measurement.size, 1.0)
+        return read_pairs(measurement, turns, OpticsStage(measurement.first, (glass,)))
+
+    def cost(bend: float) -> float:
+        return _near(seen_through(bend).thinned(), flat.readout).cost
+
+    narrowest, *wider = FISHEYES
+    costs = {narrowest: cost(narrowest)}
+    if costs[narrowest] >= CLEAR * flat.cost:
+        return None
+    costs |= zip(wider, _at_once(cost, wider), strict=True)
+    best = min(costs, key=costs.__getitem__)
+    between = [(best + other) / 2 for other in _beside(best)]
+    costs |= zip(between, _at_once(cost, between), strict=True)
+    return seen_through(min(costs, key=costs.__getitem__))
+
+
+def _beside(bend: float) -> list[float]:
+    """The fisheyes next to one."""
+    at = FISHEYES.index(bend)
+    return [FISHEYES[i] for i in (at - 1, at + 1) if 0 <= i < len(FISHEYES)]
