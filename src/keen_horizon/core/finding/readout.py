@@ -28,7 +28,8 @@ FISHEYES = (0.8, 1.3, 1.9, 2.6)  # w of equidistant ones: 102, 131, 158 and 185 
 CLEAR = 0.9  # of what a flat picture leaves; made-up lenses of 95 degrees leave 0.7-0.8, of 135 a half and less
 MOST = 1.1  # a readout: what is longer is no camera's
 
-Item, Solved = TypeVar("Item"), TypeVar("Solved")
+Item = TypeVar("Item")
+Solved = TypeVar("Solved")
 
 
 def find_readout(measurement: Measurement, turns: int = 0) -> Readout:
