@@ -33,8 +33,10 @@ class MatchedPoints:
     there: NDArray[np.bool_]
 
     def part(self, rows: slice | NDArray[np.intp]) -> MatchedPoints:
-        """Some of the matches."""
-        return MatchedPoints(self.frames[rows], self.source[rows], self.target[rows], self.there[rows])
+        """Some of the matches, in tables as wide as they need."""
+        there = self.there[rows]
+        wide = slice(0, int(np.max(np.flatnonzero(there.any(0)), initial=0)) + 1)
+        return MatchedPoints(self.frames[rows], self.source[rows, wide], self.target[rows, wide], there[:, wide])
 
     def table(self, values: NDArray[Value]) -> NDArray[Value]:
         """Values (P, ...) of the points that are there, as a table (E, M, ...)."""
