@@ -74,6 +74,19 @@ def test_never_sure_and_wrong_where_a_hand_jerks_between_frames(readout: float, 
     assert not found.enough or abs(found.frames - readout) <= 0.03
 
 
+MISSING = np.delete(np.arange(COUNT + 3.0), [30, 31, 60])
+WAVERING = np.cumsum(np.random.default_rng(5).choice([1.0, 1.02, 1.25, 1.5], COUNT, p=[0.4, 0.2, 0.2, 0.2]))
+
+
+@pytest.mark.parametrize("frames", [MISSING, WAVERING], ids=["frames are missing", "a phone's rate wavers"])
+@pytest.mark.parametrize(("readout", "seed"), [(0.7, 21), (-0.5, 22), (0.0, 23)])
+def test_frames_that_are_not_even(frames: np.ndarray, readout: float, seed: int) -> None:
+    motion = hand_shake(int(frames[-1]) + 2, SIZE, 6.0, seed, vibration_px=1.0)
+    found = find_readout(seen(motion, readout, seed=seed, frames=frames))
+    assert found.enough
+    assert found.frames == pytest.approx(readout, abs=0.01 if readout == 0 else 0.02)
+
+
 @pytest.mark.parametrize(("field", "readout"), [(110, -0.8), (130, 0.6), (150, 0.0)])
 def test_a_wide_lens_does_not_mislead_it(field: float, readout: float) -> None:
     """A flat picture's readout is 0.02 and more off there, and mostly sure."""

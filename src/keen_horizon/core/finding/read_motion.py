@@ -102,7 +102,7 @@ class _State:
         z, t = fit_similarities(pairs.source, pairs.target, pairs.there * pairs.trust)
         turned = np.log(z) * pairs.half_diagonal
         steps = np.stack([turned.real, turned.imag, t.real, t.imag], -1)
-        ends = np.stack([pairs.frame, pairs.frame + 1], -1).ravel()
+        ends = np.stack([pairs.began, pairs.began + pairs.lasted], -1).ravel()
         stood = np.repeat(np.cumsum(steps, axis=0), 2, axis=0)
         stood[::2] -= steps
         controls = np.zeros((spline.count, FIGURES))

@@ -1,6 +1,6 @@
 """Points that a measurement followed between consecutive frames, as tables, each with the moment its row was read.
 
-All lengths are px of the analysed picture, origin in its middle; times are frames.
+All lengths are px of the analysed picture, origin in its middle; times are frames, as long as most of a clip's are.
 """
 
 from __future__ import annotations
@@ -23,6 +23,10 @@ from keen_horizon.core.motion.measurement import Measurement
 MOST_POINTS = 60  # of a pair; all of them count, since believing by one similarity drops just the rows that bend
 LEAST_POINTS = 12
 LEAST_NOISE = 0.02  # px
+LONGEST = (
+    1.7  # usual frames that a pair may last: 30 a second and 18 in one clip; longer ones are where frames are missing
+)
+LIKE_OTHERS = 0.05  # of a frame: clocks are written down in whole milliseconds
 AT_A_TIME = 100  # pairs: their tables stay in a processor's cache
 STRETCHES, STRETCH = 6, 50  # of a long range, and pairs in each
 APART = 5  # frames that stretches are laid apart, more than one moment reaches
@@ -32,9 +36,12 @@ APART = 5  # frames that stretches are laid apart, more than one moment reaches
 class ReadPairs:
     """Points (E, M) of E pairs: where they are in the first frame, and in the next; the share (E, M) of the readout
     after mid-frame at which each was read; which are there, and how far each is trusted; each pair's noise (E,), px.
+
+    A pair `began` (E,) when the middle row of its first frame was read, and `lasted` (E,) until that of the next.
     """
 
-    frame: NDArray[np.intp]
+    began: Floats
+    lasted: Floats
     source: Complex
     target: Complex
     early: Floats
@@ -51,9 +58,9 @@ class ReadPairs:
 
     def parts(self) -> Iterator[ReadPairs]:
         """Some pairs at a time, for their tables are large."""
-        for start in range(0, len(self.frame), AT_A_TIME):
+        for start in range(0, len(self.began), AT_A_TIME):
             chosen = slice(start, start + AT_A_TIME)
-            names = ("frame", "source", "target", "early", "late", "there", "trust", "noise")
+            names = ("began", "lasted", "source", "target", "early", "late", "there", "trust", "noise")
             yield replace(self, **{name: getattr(self, name)[chosen] for name in names})
 
 
@@ -62,8 +69,8 @@ def read_pairs(measurement: Measurement, turns: int, stage: OpticsStage | None =
     of a long range some stretches.
     """
     chosen = _spread(_good(measurement))
-    frame = np.r_[0, np.cumsum(np.minimum(np.diff(chosen), APART))].astype(np.intp)  # what lies between says nothing
-    return _pairs(measurement, turns, stage, chosen, frame[: len(chosen)])
+    apart = np.minimum(np.diff(moments(measurement)[chosen]), APART)  # what lies between says nothing
+    return _pairs(measurement, turns, stage, chosen, np.r_[0.0, np.cumsum(apart)][: len(chosen)])
 
 
 def straight_pairs(measurement: Measurement, turns: int, stage: OpticsStage | None) -> ReadPairs:
@@ -72,15 +79,27 @@ def straight_pairs(measurement: Measurement, turns: int, stage: OpticsStage | No
     return _pairs(measurement, turns, stage, chosen, moments(measurement)[chosen])
 
 
-def moments(measurement: Measurement) -> NDArray[np.intp]:
-    """The time (N,) of a range's frames, frames: shots lie apart, since the one says nothing of the other."""
-    earlier = np.r_[0, np.cumsum(measurement.cut)].astype(np.intp)
-    return np.asarray(np.arange(len(measurement)) + APART * earlier)
+def moments(measurement: Measurement) -> Floats:
+    """The time (N,) of a range's frames. Shots lie apart, since the one says nothing of the other; so do the sides of a
+    gap.
+    """
+    steps = np.where(measurement.cut, 1 + APART, np.minimum(_lasted(measurement), APART))
+    return np.asarray(np.r_[0.0, np.cumsum(steps)])
+
+
+def _lasted(measurement: Measurement) -> Floats:
+    """How long pairs (N - 1,) lasted, in what most did."""
+    seconds = np.diff(measurement.times)
+    if not len(seconds):
+        return seconds
+    lasted = seconds / np.median(seconds)
+    return np.asarray(np.where(np.abs(lasted - 1) < LIKE_OTHERS, 1.0, lasted))
 
 
 def _good(measurement: Measurement) -> NDArray[np.intp]:
     counts = np.diff(measurement.evidence.starts)
-    good = ~(measurement.cut | measurement.blind | measurement.repeated) & (counts >= LEAST_POINTS)
+    bad = measurement.cut | measurement.blind | measurement.repeated | (_lasted(measurement) > LONGEST)
+    good = ~bad & (counts >= LEAST_POINTS)
     return np.flatnonzero(good) if len(measurement.evidence.moved) else np.zeros(0, np.intp)
 
 
@@ -89,7 +108,7 @@ def _pairs(
     turns: int,
     stage: OpticsStage | None,
     chosen: NDArray[np.intp],
-    frame: NDArray[np.intp],
+    began: Floats,
 ) -> ReadPairs:
     evidence, size = measurement.evidence, measurement.size
     unit = analysed_unit(size)
@@ -108,7 +127,9 @@ def _pairs(
     source, target = (np.asarray(np.where(there, points / unit, 0), np.complex128) for points in ends)
     half_diagonal = size.half_diagonal / unit
     noise = _noise(source / half_diagonal, target, there, trust)
-    return ReadPairs(frame, source, target, early, late, there, trust, noise, half_diagonal)
+    return ReadPairs(
+        began, _lasted(measurement)[chosen], source, target, early, late, there, trust, noise, half_diagonal
+    )
 
 
 def _straight(stage: OpticsStage, ends: list[Complex], frame: NDArray[np.intp]) -> tuple[list[Complex], Floats]:

@@ -19,7 +19,8 @@ from keen_horizon.core.glass.shutter import FURTHEST
 class Spline:
     """A uniform cubic B-spline with `knots` controls a frame, `count` of them, the first value at `start`.
 
-    Differences of some `order` of its controls are drawn to nothing; readouts are no longer than `longest`.
+    Differences of some `order` of its controls are drawn to nothing; readouts are no longer than `longest`, pairs than
+    `lasting`.
     """
 
     start: float
@@ -27,26 +28,27 @@ class Spline:
     count: int
     order: int
     longest: float
+    lasting: float
 
     @staticmethod
     def over(pairs: ReadPairs, longest: float, knots: float, order: int) -> Spline:
         """One for the motion of some pairs."""
-        first, last = float(pairs.frame[0]) - FURTHEST, float(pairs.frame[-1]) + 1 + FURTHEST
-        return Spline(first, knots, int(np.ceil((last - first) * knots)) + 4, order, longest)
+        first, last = float(pairs.began[0]) - FURTHEST, float((pairs.began + pairs.lasted).max()) + FURTHEST
+        return Spline(first, knots, int(np.ceil((last - first) * knots)) + 4, order, longest, float(pairs.lasted.max()))
 
     @property
     def span(self) -> int:
         """How many controls the points of one pair touch."""
-        return int(np.ceil((1 + self.longest) * self.knots)) + 5
+        return int(np.ceil((self.lasting + self.longest) * self.knots)) + 5
 
     @property
     def times(self) -> Floats:
         """When each control counts most."""
         return np.asarray(self.start + (np.arange(self.count) - 1) / self.knots)
 
-    def opens(self, frame: NDArray[np.intp]) -> NDArray[np.intp]:
+    def opens(self, began: Floats) -> NDArray[np.intp]:
         """The first control that the points of pairs touch."""
-        found = np.floor((frame - self.longest / 2 - self.start) * self.knots).astype(np.intp)
+        found = np.floor((began - self.longest / 2 - self.start) * self.knots).astype(np.intp)
         return np.asarray(np.minimum(found, self.count - self.span))
 
     def at(self, times: Floats) -> tuple[NDArray[np.intp], Floats, Floats]:
@@ -72,12 +74,13 @@ class Moments:
     @staticmethod
     def of(pairs: ReadPairs, spline: Spline, readout: float, known: bool = False) -> Moments:
         """Those of a readout, which may be `known`."""
-        opens = spline.opens(pairs.frame)
+        opens = spline.opens(pairs.began)
         shares = np.zeros((*pairs.source.shape, spline.span))
         slopes = None if known else np.zeros_like(shares)
         pair, point = np.ogrid[: shares.shape[0], : shares.shape[1]]
-        for end, later, sign in ((0, pairs.early, -1.0), (1, pairs.late, 1.0)):
-            first, weights, rising = spline.at(pairs.frame[:, None] + end + readout * later)
+        ended = pairs.began + pairs.lasted
+        for middle, later, sign in ((pairs.began, pairs.early, -1.0), (ended, pairs.late, 1.0)):
+            first, weights, rising = spline.at(middle[:, None] + readout * later)
             place = first - opens[:, None]
             for i in range(4):
                 shares[pair, point, place + i] += sign * weights[..., i]

@@ -25,7 +25,8 @@ STARTS, FIRST_STEPS, LAST_STEPS = (0.0, 0.6, -0.6), 6, 8
 BELIEVED, SIGNAL = 0.3, 0.25  # least share of the points, and least motion that a readout makes, of the noise
 LEAST_PAIRS = 24
 FISHEYES = (0.8, 1.3, 1.9, 2.6)  # w of equidistant ones: 102, 131, 158 and 185 degrees from corner to corner
-CLEAR = 0.9  # of what a flat picture leaves; made-up lenses of 95 degrees leave 0.7-0.8, of 135 a half and less
+CLEAR = 0.9  # of what a flat picture leaves; made-up lenses of 95 degrees leave 0.5-0.8, of 135 a half and less
+HOPELESS = 1.1  # likewise of the narrowest fisheye: no wider one leaves less then
 MOST = 1.1  # a readout: what is longer is no camera's
 
 Item = TypeVar("Item")
@@ -40,11 +41,11 @@ def find_readout(measurement: Measurement, turns: int = 0) -> Readout:
     """
     pairs = read_pairs(measurement, turns)
     unknown = replace(UNKNOWN, turns=turns)
-    if len(pairs.frame) < LEAST_PAIRS:
+    if len(pairs.began) < LEAST_PAIRS:
         return unknown
     try:
         best = _best(pairs)
-        straight = _through_fisheye(measurement, turns, best)
+        straight = _through_fisheye(measurement, turns, pairs, best)
         found = _judged(pairs, best) if straight is None else _judged(straight, _best(straight))
     except np.linalg.LinAlgError:
         return unknown  # nothing but errors was followed
@@ -81,25 +82,28 @@ def _judged(pairs: ReadPairs, near: SolvedReadout) -> Readout:
     return Readout(best.readout, doubt, bool(smooth and doubt < SURE))
 
 
-def _through_fisheye(measurement: Measurement, turns: int, flat: SolvedReadout) -> ReadPairs | None:
-    """The points through the fisheye that leaves least; None where the narrowest leaves no less than a flat picture."""
+def _through_fisheye(measurement: Measurement, turns: int, pairs: ReadPairs, flat: SolvedReadout) -> ReadPairs | None:
+    """The points through the fisheye that leaves least; None where a flat picture leaves hardly more."""
 
     def seen_through(bend: float) -> ReadPairs:
         glass = LensStage(Lens("equidistant", (bend,)), measurement.size, 1.0)
         return read_pairs(measurement, turns, OpticsStage(measurement.first, (glass,)))
 
-    def cost(bend: float) -> float:
-        return _near(seen_through(bend).thinned(), flat.readout).cost
+    def left(bend: float) -> float:
+        alike = replace(seen_through(bend), noise=pairs.noise)  # a false lens takes what it bends for noise
+        return _near(alike.thinned(), flat.readout).cost / flat.cost
 
     narrowest, *wider = FISHEYES
-    costs = {narrowest: cost(narrowest)}
-    if costs[narrowest] >= CLEAR * flat.cost:
+    shares = {narrowest: left(narrowest)}
+    if shares[narrowest] > HOPELESS:
         return None
-    costs |= zip(wider, _at_once(cost, wider), strict=True)
-    best = min(costs, key=costs.__getitem__)
+    shares |= zip(wider, _at_once(left, wider), strict=True)
+    best = min(shares, key=shares.__getitem__)
+    if shares[best] > CLEAR:
+        return None
     between = [(best + other) / 2 for other in _beside(best)]
-    costs |= zip(between, _at_once(cost, between), strict=True)
-    return seen_through(min(costs, key=costs.__getitem__))
+    shares |= zip(between, _at_once(left, between), strict=True)
+    return seen_through(min(shares, key=shares.__getitem__))
 
 
 def _beside(bend: float) -> list[float]:

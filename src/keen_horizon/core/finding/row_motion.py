@@ -20,13 +20,13 @@ def row_motion(measurement: Measurement, stage: OpticsStage | None, readout: flo
     """The rows' motion on the picture that a lens's `stage` straightens; None where nothing could be followed."""
     turns = measurement.readout.turns
     pairs = straight_pairs(measurement, turns, stage)
-    if not len(pairs.frame):
+    if not len(pairs.began):
         return None
     try:
         motion = solved_motion(pairs, readout, STEPS, KNOTS, ORDER)
     except np.linalg.LinAlgError:
         return None
-    middle = moments(measurement).astype(np.float64)[:, None]
+    middle = moments(measurement)[:, None]
     apart = motion.at(middle + readout * np.linspace(-0.5, 0.5, NODES)) - motion.at(middle)
     for copy in np.flatnonzero(measurement.repeated):
         apart[copy + 1] = apart[copy]  # it shows what was read for the frame before
