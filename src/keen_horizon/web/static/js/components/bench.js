@@ -179,6 +179,8 @@ export const bench = () => {
         loupe: () => bench.toggleLoupe(),
         scope: () => bench.toggleScope(),
         closeUp: () => bench.toggleCloseUp(),
+        putDown: () => bench.putDown(),
+        nextLine: () => bench.aiming("edge") && bench.nextEdge(),
         undo: () => bench.travel("undo"),
         redo: () => bench.travel("redo"),
         help: () => (this.help = true),

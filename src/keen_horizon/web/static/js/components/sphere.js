@@ -27,7 +27,7 @@ import { pointing } from "./sphere/pointing.js";
 
 const STAGES = ["motion", "view", "output"];
 const ELEMENTS = ["viewer", "video", "canvas", "still", "overlay", "wipe", "strip", "keys", "copies"];
-const ELSEWHERE = new Set(["B (hold)", "W", "N, shift N", "E", "G", "M", "S", "Z", "1 2 3 4"]); // keys of what spheres do not have
+const ELSEWHERE = new Set(["B (hold)", "W", "N, shift N", "E", "G", "M", "S", "Z", "enter", "1 2 3 4"]); // keys of what spheres do not have
 
 export const sphere = () => {
   const page = pageData();
@@ -206,7 +206,6 @@ export const sphere = () => {
         bench.nudge(...looks[event.key]);
         return;
       }
-      if (event.key === "Escape") bench.putDown();
       const action = keyAction(event);
       if (!action) return;
       const [name, value] = action;
@@ -214,6 +213,7 @@ export const sphere = () => {
         ...bench.timeKeys(value),
         before: () => bench.show(bench.showing === "before" ? (bench.delivered() === "sphere" ? "sphere" : "view") : "before"),
         stage: () => (this.stage = STAGES[value] || this.stage),
+        putDown: () => bench.putDown(),
         undo: () => bench.travel("undo"),
         redo: () => bench.travel("redo"),
         help: () => (this.help = true),

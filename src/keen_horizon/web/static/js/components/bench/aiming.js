@@ -14,6 +14,15 @@ export const aiming = (parts) => ({
   tool() {
     return this.aim && TOOLS[this.aim.what];
   },
+  /** What was begun with it is forgotten. */
+  putDown() {
+    if (!this.aim) return;
+    this.aim = this.drawing = null;
+    this.quad = [];
+    this.flatCorners = [];
+    this.areaDrawn = [];
+    this.draw();
+  },
   aimText() {
     return this.aim ? this.tool().text(this) : "";
   },
