@@ -63,6 +63,7 @@ def test_a_camera_that_stands_still_tells_nothing() -> None:
     still = seen(lambda times: Similarities.identity(len(times)), 0.7)
     assert not find_readout(still).enough
     assert find_readout(still).confidence == 0
+    assert not find_readout(seen(lambda times: Similarities.identity(len(times)), 0.7, noise=0.0)).enough
     assert find_readout(Measurement.still(SIZE, 0, np.arange(50) / 25)) == UNKNOWN
 
 

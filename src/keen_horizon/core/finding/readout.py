@@ -89,21 +89,21 @@ def _through_fisheye(measurement: Measurement, turns: int, pairs: ReadPairs, fla
         glass = LensStage(Lens("equidistant", (bend,)), measurement.size, 1.0)
         return read_pairs(measurement, turns, OpticsStage(measurement.first, (glass,)))
 
-    def left(bend: float) -> float:
+    def cost(bend: float) -> float:
         alike = replace(seen_through(bend), noise=pairs.noise)  # a false lens takes what it bends for noise
-        return _near(alike.thinned(), flat.readout).cost / flat.cost
+        return _near(alike.thinned(), flat.readout).cost
 
     narrowest, *wider = FISHEYES
-    shares = {narrowest: left(narrowest)}
-    if shares[narrowest] > HOPELESS:
+    costs = {narrowest: cost(narrowest)}
+    if costs[narrowest] >= HOPELESS * flat.cost:
         return None
-    shares |= zip(wider, _at_once(left, wider), strict=True)
-    best = min(shares, key=shares.__getitem__)
-    if shares[best] > CLEAR:
+    costs |= zip(wider, _at_once(cost, wider), strict=True)
+    best = min(costs, key=costs.__getitem__)
+    if costs[best] >= CLEAR * flat.cost:
         return None
     between = [(best + other) / 2 for other in _beside(best)]
-    shares |= zip(between, _at_once(left, between), strict=True)
-    return seen_through(min(shares, key=shares.__getitem__))
+    costs |= zip(between, _at_once(cost, between), strict=True)
+    return seen_through(min(costs, key=costs.__getitem__))
 
 
 def _beside(bend: float) -> list[float]:
