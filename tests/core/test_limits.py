@@ -236,6 +236,9 @@ def test_a_nudge_moves_the_window_and_shows_where_it_opens_a_gap() -> None:
     st.integers(2, 60), st.integers(0, 10**6), st.floats(0.1, 2), st.sampled_from(["glide", "hold", "level", "pin"]),
     subsets, st.floats(1.0, 1.4), st.sampled_from(["fill", "trim", "borrow"]), st.integers(1, 2),
 )  # fmt: skip
+@example(
+    8, 1, 1.0, "hold", ["shift", "size", "tilt", "turn"], 1.25, "borrow", 1
+)  # a tilt's rays begin beside the middle
 def test_pins_and_borrowing_keep_the_limit_too(count, seed, strength, intent, freedom, limit, edges, points) -> None:
     measurement = walked(count, seed, strength)
     seen = measurement.poses.inverse().apply(np.array([600 + 300j, 800 + 420j]))

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from keen_horizon.core.geometry.picture import Size
 from keen_horizon.core.geometry.similarity import Complex, Similarities, as_complex
-from keen_horizon.core.geometry.tilt import tilted
+from keen_horizon.core.geometry.tilt import middle_shift, tilted
 from keen_horizon.core.lens.dead_border import Cuts
 from keen_horizon.core.lens.region import SeenRegion
 
@@ -66,7 +66,9 @@ def borrowing(
     It is looked for along `count` rays, a multiple of four.
     """
     border = as_complex(_ring(size, count)) - size.centre
-    rays = tilted(tilt, border, size) if tilt.any() else np.broadcast_to(border, (len(poses), count))
+    shift = middle_shift(tilt, size)  # a tilt moves the middle, where the rays begin
+    correction = correction @ Similarities(np.ones(len(poses), np.complex128), shift)
+    rays = tilted(tilt, border, size) - shift[:, None]
     every, ray = (index.ravel() for index in np.indices(rays.shape))
     own = np.arange(len(poses))
     low, high = _covered(correction, every, rays.ravel(), size, 0.0, room, cuts, own)
@@ -94,7 +96,14 @@ def borrowing(
         if not len(found) or (found - before).max() < 1e-4:
             break
     reach[short] = np.minimum(found, 1.0)
-    return Borrowing(offsets, reach.reshape(rays.shape))
+    return Borrowing(offsets, _before_tilt(reach.reshape(rays.shape), (border / rays).real))
+
+
+def _before_tilt(shares: Floats, deepened: Floats) -> Floats:
+    """Shares (N, rays) of the way to where a tilt put a border, `deepened` times as deep, as shares of the way to where
+    it lay before: what lies between moves by less than its share.
+    """
+    return np.asarray(shares / (1 + (deepened - 1) * (1 - shares)))
 
 
 def borrowing_behind(
