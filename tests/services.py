@@ -21,7 +21,7 @@ from keen_horizon.store.cluster import Cluster, start_cluster
 from keen_horizon.store.database import migrate
 
 
-def wait_for(done: Callable[[], object], seconds: float = 60.0, every: float = 0.1) -> object:
+def wait_for(done: Callable[[], object], seconds: float = 180.0, every: float = 0.1) -> object:
     """Wait until `done` is true, and give what it gave."""
     end = time.monotonic() + seconds
     while time.monotonic() < end:

@@ -21,7 +21,8 @@ FLAGS = [
     "--disable-component-update", "--disable-sync", "--enable-unsafe-swiftshader",
 ]  # fmt: skip
 VIEWPORT = {"width": 1280, "height": 800}
-expect.set_options(timeout=60_000)
+PATIENCE_MS = 180_000  # a starved machine takes a minute and more for what takes seconds elsewhere
+expect.set_options(timeout=PATIENCE_MS)
 
 
 @pytest.fixture(scope="session")
@@ -74,7 +75,7 @@ def tab(chromium: Browser, address: str) -> Page:
     """One tab for all journeys: to start one, and to fill its cache, takes longer than many a journey."""
     context = chromium.new_context(viewport=VIEWPORT, base_url=address, accept_downloads=True)
     opened = context.new_page()
-    opened.set_default_timeout(60_000)
+    opened.set_default_timeout(PATIENCE_MS)
     return opened
 
 
