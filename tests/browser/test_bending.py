@@ -38,7 +38,7 @@ def walked(media: Path) -> Path:
 def test_the_picture_is_bent_where_that_is_worth_while(page: Page, walked: Path) -> None:
     to_bench(page, walked)
     panel = page.locator("details.bending")
-    expect(panel.locator("summary")).to_contain_text("near and far move apart", timeout=20_000)
+    expect(panel.locator("summary")).to_contain_text("near and far move apart")
     panel.locator("summary").click()
     offer = panel.get_by_text(re.compile(r"Bent by up to \d+ px"))
     told = re.search(r"apart by ([\d.]+) px a frame. Bent by up to (\d+) px, ([\d.]+) px", offer.inner_text())
