@@ -90,7 +90,7 @@ def test_frames_that_are_not_even(frames: np.ndarray, readout: float, seed: int)
 
 @pytest.mark.parametrize(("field", "readout"), [(110, -0.8), (130, 0.6), (150, 0.0)])
 def test_a_wide_lens_does_not_mislead_it(field: float, readout: float) -> None:
-    """A flat picture's readout is 0.02 and more off there, and mostly sure."""
+    """A flat picture's readout is 0.018 and more off there, or not told."""
     half = np.radians(field / 2)
     angles = swaying(130, 1.5, field) + swaying(130, 0.05, field + 1, within=3)
     camera = Camera(Lens("equidistant", (half**2,)), 1 / half, angles, readout=readout)

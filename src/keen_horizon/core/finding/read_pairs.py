@@ -23,9 +23,7 @@ from keen_horizon.core.motion.measurement import Measurement
 MOST_POINTS = 60  # of a pair; all of them count, since believing by one similarity drops just the rows that bend
 LEAST_POINTS = 12
 LEAST_NOISE = 0.02  # px
-LONGEST = (
-    1.7  # usual frames that a pair may last: 30 a second and 18 in one clip; longer ones are where frames are missing
-)
+LONGEST = 1.7  # usual frames that a pair may last, as 30 a second and 18 in one clip; beyond, frames are missing
 LIKE_OTHERS = 0.05  # of a frame: clocks are written down in whole milliseconds
 AT_A_TIME = 100  # pairs: their tables stay in a processor's cache
 STRETCHES, STRETCH = 6, 50  # of a long range, and pairs in each
@@ -80,8 +78,8 @@ def straight_pairs(measurement: Measurement, turns: int, stage: OpticsStage | No
 
 
 def moments(measurement: Measurement) -> Floats:
-    """The time (N,) of a range's frames. Shots lie apart, since the one says nothing of the other; so do the sides of a
-    gap.
+    """The time (N,) of a range's frames. Shots lie apart, since the one says nothing of the other; gaps are as long as
+    they were, where that is less.
     """
     steps = np.where(measurement.cut, 1 + APART, np.minimum(_lasted(measurement), APART))
     return np.asarray(np.r_[0.0, np.cumsum(steps)])
@@ -128,7 +126,16 @@ def _pairs(
     half_diagonal = size.half_diagonal / unit
     noise = _noise(source / half_diagonal, target, there, trust)
     return ReadPairs(
-        began, _lasted(measurement)[chosen], source, target, early, late, there, trust, noise, half_diagonal
+        began=began,
+        lasted=_lasted(measurement)[chosen],
+        source=source,
+        target=target,
+        early=early,
+        late=late,
+        there=there,
+        trust=trust,
+        noise=noise,
+        half_diagonal=half_diagonal,
     )
 
 

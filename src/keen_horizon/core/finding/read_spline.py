@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 import scipy.sparse
@@ -97,19 +96,14 @@ class Moments:
         (S, count, P), by how far the two lie apart and which is the earlier.
         """
         span = self.shares.shape[2]
-        sums = (np.swapaxes(self._both, 1, 2) @ np.moveaxis(products, 0, 2)).reshape(-1, len(products))
         later, earlier = np.tril_indices(span)
+        both = self.shares[..., later] * self.shares[..., earlier]
+        sums = (np.swapaxes(both, 1, 2) @ np.moveaxis(products, 0, 2)).reshape(-1, len(products))
         places = (count * (later - earlier) + earlier + self.opens[:, None]).ravel()
         onto = scipy.sparse.csc_array(
             (np.ones(len(places)), places, np.arange(len(places) + 1)), (span * count, len(places))
         )
         return np.asarray((onto @ sums).reshape(span, count, -1), np.float64)
-
-    @cached_property
-    def _both(self) -> Floats:
-        """The shares (E, M, P) of every two controls together: a known readout asks for them at every step."""
-        later, earlier = np.tril_indices(self.shares.shape[2])
-        return np.asarray(self.shares[..., later] * self.shares[..., earlier])
 
 
 def parts_read(

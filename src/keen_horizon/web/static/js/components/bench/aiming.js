@@ -14,13 +14,12 @@ export const aiming = (parts) => ({
   tool() {
     return this.aim && TOOLS[this.aim.what];
   },
-  /** What was begun with it is forgotten. */
+  /** Put it down; what was begun with it is forgotten. */
   putDown() {
-    if (!this.aim) return;
+    const tool = this.tool();
+    if (!tool) return;
+    if (tool.forget) tool.forget(this);
     this.aim = this.drawing = null;
-    this.quad = [];
-    this.flatCorners = [];
-    this.areaDrawn = [];
     this.draw();
   },
   aimText() {

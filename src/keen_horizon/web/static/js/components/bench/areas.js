@@ -14,6 +14,7 @@ export const areaTool = gripping({
   press: (bench, place) => bench.beginArea(place),
   drag: (bench, place) => bench.drawArea(place),
   release: (bench) => bench.areaDrawn.length && bench.releaseArea(),
+  forget: (bench) => (bench.areaDrawn = []),
 });
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */

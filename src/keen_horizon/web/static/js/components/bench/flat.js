@@ -12,6 +12,7 @@ const FURTHEST = 4; // pictures' widths that a line to a vanishing point runs at
 export const flatTool = {
   text: (bench) => `Click the four corners of the flat thing: ${4 - bench.flatCorners.length} to go.`,
   press: (bench, place) => bench.addFlatCorner(place),
+  forget: (bench) => (bench.flatCorners = []),
 };
 
 /** @param {import("./parts.js").Parts} parts @returns {any} */

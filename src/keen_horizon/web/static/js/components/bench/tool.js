@@ -9,6 +9,7 @@
  * @property {(bench: any) => boolean} [held] whether something is being dragged
  * @property {(bench: any, place: number[], event: PointerEvent) => void} [drag]
  * @property {(bench: any) => void} [release]
+ * @property {(bench: any) => void} [forget] what was begun and is not done
  */
 
 const SHORTEST_PX = 12; // of a line; what is shorter was a click

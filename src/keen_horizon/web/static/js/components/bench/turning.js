@@ -28,6 +28,7 @@ export const worldLineTool = lining((bench, ends) => bench.addWorldLine(ends));
 export const cornersTool = {
   text: (bench) => `Click the corners of something that should be a rectangle: ${4 - bench.quad.length} to go.`,
   press: (bench, place) => bench.addCorner(place),
+  forget: (bench) => (bench.quad = []),
 };
 
 export const ringTool = gripping({
